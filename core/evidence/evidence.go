@@ -1,0 +1,151 @@
+// Package evidence holds what probes obtain: single facts, and the sightings they make up.
+package evidence
+
+import (
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"airdrift/core/hwaddr"
+)
+
+// Source is the way of looking that obtained a fact. Facts of one source are one witness.
+type Source string
+
+// The sources there are.
+const (
+	SourceARP  Source = "arp"  // RFC 826
+	SourceEcho Source = "echo" // RFC 792, RFC 4443
+	SourceTCP  Source = "tcp"  // the answer to an attempt to connect
+	SourceHTTP Source = "http" // RFC 9110
+	SourceTLS  Source = "tls"  // RFC 8446
+	SourceSSH  Source = "ssh"  // RFC 4253
+	SourceFTP  Source = "ftp"  // RFC 959
+	SourceMail Source = "mail" // RFC 5321, RFC 1939, RFC 9051
+	SourceRTSP Source = "rtsp" // RFC 7826
+	SourceText Source = "text" // first words of a service that is none of the above
+)
+
+// Keys of the facts there are; docs/evidence.md gives the meaning and an example of each.
+const (
+	KeyMAC         = "arp.mac"
+	KeyEchoTTL     = "echo.ttl"
+	KeyTCPOpen     = "tcp.open"
+	KeyTCPRefused  = "tcp.refused"
+	KeyHTTPStatus  = "http.status"
+	KeyHTTPTitle   = "http.title"
+	KeyHTTPServer  = "http.server"
+	KeyHTTPRealm   = "http.realm"
+	KeyTLSSubject  = "tls.subject"
+	KeyTLSKey      = "tls.key"
+	KeySSHGreeting = "ssh.greeting"
+	KeySSHHostKey  = "ssh.hostkey"
+	KeyFTPGreeting = "ftp.greeting"
+	KeySMTP        = "mail.smtp"
+	KeyPOP         = "mail.pop"
+	KeyIMAP        = "mail.imap"
+	KeyRTSPServer  = "rtsp.server"
+	KeyRTSPStatus  = "rtsp.status"
+	KeyTelnet      = "text.telnet"
+	KeyText        = "text.greeting"
+)
+
+// MaxValue is the longest value kept, in bytes. What a device says beyond it is cut off.
+const MaxValue = 1024
+
+// Item is one fact that one probe obtained.
+type Item struct {
+	Source Source        `json:"source"`
+	Key    string        `json:"key"`
+	Port   Port          `json:"port,omitzero"` // the port it was learned at; zero where it is not about one
+	Value  string        `json:"value"`         // valid UTF-8 of at most MaxValue bytes
+	At     time.Time     `json:"at"`            // UTC
+	RTT    time.Duration `json:"rtt,omitempty"` // from the question to the answer; 0 where none was measured
+}
+
+// Port is a transport protocol and a port number, written "tcp/80".
+type Port struct {
+	Proto  string
+	Number uint16
+}
+
+// TCP gives the TCP port of that number.
+func TCP(number uint16) Port { return Port{"tcp", number} }
+
+// IsZero reports whether no port is meant.
+func (p Port) IsZero() bool { return p == Port{} }
+
+// String gives the form "tcp/80", or "" for the zero Port.
+func (p Port) String() string {
+	if p.IsZero() {
+		return ""
+	}
+	return p.Proto + "/" + strconv.Itoa(int(p.Number))
+}
+
+// MarshalText writes the form of String.
+func (p Port) MarshalText() ([]byte, error) { return []byte(p.String()), nil }
+
+// UnmarshalText reads the form of String.
+func (p *Port) UnmarshalText(text []byte) error {
+	if len(text) == 0 {
+		*p = Port{}
+		return nil
+	}
+	proto, number, _ := strings.Cut(string(text), "/")
+	n, err := strconv.ParseUint(number, 10, 16)
+	if err != nil || (proto != "tcp" && proto != "udp") {
+		return fmt.Errorf("%q is not a port such as tcp/80 or udp/161", text)
+	}
+	*p = Port{proto, uint16(n)}
+	return nil
+}
+
+// Sighting is one (address, MAC) pair seen in one sweep, with all the evidence for it.
+type Sighting struct {
+	Addr        netip.Addr `json:"addr"`
+	MAC         hwaddr.MAC `json:"mac,omitzero"`         // zero beyond a router, where no MAC can be seen
+	Ring        int        `json:"ring"`                 // 0: in the ranges given
+	LearnedFrom string     `json:"learnedFrom,omitzero"` // which table told the address; empty in ring 0
+	Answered    bool       `json:"answered"`             // false where others told of it and it kept silent
+	FirstAt     time.Time  `json:"firstAt"`              // UTC
+	Items       []Item     `json:"items"`
+}
+
+// Values gives the values of all items with that key, in the order they were obtained.
+func Values(items []Item, key string) []string {
+	var values []string
+	for _, it := range items {
+		if it.Key == key {
+			values = append(values, it.Value)
+		}
+	}
+	return values
+}
+
+// First gives the first value of a key, or "".
+func First(items []Item, key string) string {
+	for _, it := range items {
+		if it.Key == key {
+			return it.Value
+		}
+	}
+	return ""
+}
+
+// Clean makes a value out of bytes a device sent: valid UTF-8, white space at the ends removed, at most MaxValue
+// bytes. Control bytes stay in, since they tell something; every way out escapes them.
+func Clean(raw []byte) string {
+	text := strings.TrimSpace(strings.ToValidUTF8(string(raw), "\uFFFD"))
+	if len(text) <= MaxValue {
+		return text
+	}
+	cut := MaxValue
+	for !utf8.RuneStart(text[cut]) {
+		cut--
+	}
+	return text[:cut]
+}

@@ -1,0 +1,255 @@
+// Package register reads the list of devices that somebody says they manage.
+package register
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"io"
+	"net/netip"
+	"strconv"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"airdrift/core/fault"
+	"airdrift/core/hwaddr"
+)
+
+// Entry is one device of the register. At least one of Name, MAC and Addr is given.
+type Entry struct {
+	ID          uint64            `json:"id"`
+	Name        string            `json:"name,omitempty"`
+	MAC         hwaddr.MAC        `json:"mac,omitzero"`
+	Addr        netip.Addr        `json:"addr,omitzero"`
+	Vendor      string            `json:"vendor,omitempty"`
+	Model       string            `json:"model,omitempty"`
+	Kind        string            `json:"kind,omitempty"`
+	Location    string            `json:"location,omitempty"`
+	Responsible string            `json:"responsible,omitempty"`
+	Note        string            `json:"note,omitempty"`
+	Extra       map[string]string `json:"extra,omitempty"` // columns with a heading of the site's own
+}
+
+const (
+	// MaxEntries is the most devices one file may hold.
+	MaxEntries = 200_000
+	// maxField is the longest field kept, in bytes.
+	maxField = 1000
+)
+
+// setters put the text of a column into an entry.
+var setters = map[string]func(*Entry, string) error{
+	"name":        func(e *Entry, text string) error { e.Name = text; return nil },
+	"mac":         setMAC,
+	"address":     setAddr,
+	"vendor":      func(e *Entry, text string) error { e.Vendor = text; return nil },
+	"model":       func(e *Entry, text string) error { e.Model = text; return nil },
+	"kind":        func(e *Entry, text string) error { e.Kind = text; return nil },
+	"location":    func(e *Entry, text string) error { e.Location = text; return nil },
+	"responsible": func(e *Entry, text string) error { e.Responsible = text; return nil },
+	"note":        func(e *Entry, text string) error { e.Note = text; return nil },
+}
+
+// headings are the spellings of each column, in lower case with letters and digits only.
+var headings = map[string]string{
+	"name": "name", "device": "name", "devicename": "name", "hostname": "name", "host": "name",
+	"mac": "mac", "macaddress": "mac", "ethernetaddress": "mac", "physicaladdress": "mac", "hardwareaddress": "mac",
+	"address": "address", "ip": "address", "ipaddress": "address", "ipv4": "address", "ipv4address": "address",
+	"vendor": "vendor", "maker": "vendor", "manufacturer": "vendor", "make": "vendor", "brand": "vendor",
+	"model": "model", "type": "model", "modelname": "model",
+	"kind": "kind", "category": "kind", "devicetype": "kind", "devicekind": "kind",
+	"location": "location", "room": "location", "place": "location",
+	"responsible": "responsible", "owner": "responsible", "contact": "responsible", "managedby": "responsible",
+	"note": "note", "notes": "note", "remark": "note", "remarks": "note", "comment": "note", "comments": "note",
+}
+
+func setMAC(e *Entry, text string) error {
+	mac, err := hwaddr.Parse(text)
+	if err == nil && (mac.IsZero() || mac.IsGroup()) {
+		err = errors.New("is not the MAC address of one device")
+	}
+	e.MAC = mac
+	return err
+}
+
+func setAddr(e *Entry, text string) error {
+	addr, err := netip.ParseAddr(text)
+	if err != nil {
+		return errors.New("not an IP address such as 10.40.1.20: " + quote(text))
+	}
+	e.Addr = addr.Unmap()
+	return nil
+}
+
+func quote(text string) string {
+	if len(text) > 40 {
+		text = text[:40] + "…"
+	}
+	return `"` + text + `"`
+}
+
+// reader holds what is known while a file is read.
+type reader struct {
+	faults  fault.List
+	columns []string                     // the heading of each column, as the file has it
+	set     []func(*Entry, string) error // nil for a column of the site's own
+	seen    map[hwaddr.MAC]int           // to the line where it was met first
+	entries []Entry
+}
+
+// Read reads a CSV file (RFC 4180) with a line of headings. Columns may stand in any order and be parted by commas,
+// semicolons or tabs. It is all or nothing: where anything is wrong the error is a *fault.List with lines and columns,
+// and no entry is given.
+func Read(name string, in io.Reader) ([]Entry, error) {
+	r := &reader{faults: fault.List{Name: name}, seen: map[hwaddr.MAC]int{}}
+	r.read(in)
+	if err := r.faults.Err(); err != nil {
+		return nil, err
+	}
+	return r.entries, nil
+}
+
+func (r *reader) read(in io.Reader) {
+	buffered := bufio.NewReader(in)
+	if bom, _ := buffered.Peek(3); bytes.Equal(bom, []byte("\xef\xbb\xbf")) {
+		_, _ = buffered.Discard(3)
+	}
+	start, _ := buffered.Peek(4096)
+	lines := csv.NewReader(buffered)
+	lines.Comma = separator(start)
+	lines.FieldsPerRecord = -1
+	lines.TrimLeadingSpace = true
+	lines.ReuseRecord = true
+	if !r.readHeadings(lines) {
+		return
+	}
+	for {
+		record, err := lines.Read()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			r.refuseSyntax(err)
+			return
+		}
+		line, _ := lines.FieldPos(0)
+		r.readEntry(line, record)
+		if len(r.entries) > MaxEntries {
+			r.faults.Add(fault.Fault{Line: line, Why: "a register holds at most 200000 devices: part the file"})
+			return
+		}
+	}
+	if len(r.entries) == 0 && r.faults.Count() == 0 {
+		r.faults.Add(fault.Fault{Why: "the file has headings but no device"})
+	}
+}
+
+// separator finds what parts the columns: whichever is most frequent in the headings.
+func separator(start []byte) rune {
+	line, _, _ := bytes.Cut(start, []byte("\n"))
+	best, most := ',', bytes.Count(line, []byte(","))
+	for _, r := range ";\t" {
+		if n := bytes.Count(line, []byte(string(r))); n > most {
+			best, most = r, n
+		}
+	}
+	return best
+}
+
+func (r *reader) refuseSyntax(err error) {
+	var syntax *csv.ParseError
+	if errors.As(err, &syntax) {
+		r.faults.Add(fault.Fault{Line: syntax.Line, Why: "not CSV: " + syntax.Err.Error()})
+		return
+	}
+	r.faults.Add(fault.Fault{Why: "cannot be read: " + err.Error()})
+}
+
+func (r *reader) readHeadings(lines *csv.Reader) bool {
+	record, err := lines.Read()
+	if err == io.EOF {
+		r.faults.Add(fault.Fault{Why: "the file is empty: want a line of headings such as name,mac,address and a line for each device"})
+		return false
+	}
+	if err != nil {
+		r.refuseSyntax(err)
+		return false
+	}
+	first := map[string]int{}
+	for i, text := range record {
+		field := headings[squash(text)]
+		if at, twice := first[field]; twice && field != "" {
+			r.faults.Add(fault.Fault{Line: 1, Column: i + 1, Field: text, Why: "means the same as column " + r.columns[at]})
+		}
+		first[field] = i
+		r.columns = append(r.columns, strings.TrimSpace(text))
+		r.set = append(r.set, setters[field])
+	}
+	_, byName := first["name"]
+	_, byMAC := first["mac"]
+	_, byAddr := first["address"]
+	if !byName && !byMAC && !byAddr {
+		r.faults.Add(fault.Fault{Line: 1, Why: "no column tells which device is meant: want at least one of name, mac and address among the headings"})
+	}
+	return r.faults.Count() == 0
+}
+
+func squash(text string) string {
+	return strings.Map(func(c rune) rune {
+		if unicode.IsLetter(c) || unicode.IsDigit(c) {
+			return unicode.ToLower(c)
+		}
+		return -1
+	}, text)
+}
+
+func (r *reader) readEntry(line int, record []string) {
+	if len(record) != len(r.columns) {
+		r.faults.Add(fault.Fault{Line: line, Why: "has " + count(len(record), "field") + ", and the headings have " + count(len(r.columns), "column")})
+		return
+	}
+	var e Entry
+	for i, text := range record {
+		text = strings.TrimSpace(text)
+		if text == "" {
+			continue
+		}
+		if err := r.readField(&e, i, text); err != nil {
+			r.faults.Add(fault.Fault{Line: line, Column: i + 1, Field: r.columns[i], Why: err.Error()})
+		}
+	}
+	if first, twice := r.seen[e.MAC]; twice && !e.MAC.IsZero() {
+		r.faults.Add(fault.Fault{Line: line, Field: "mac", Why: e.MAC.String() + " stands in line " + strconv.Itoa(first) + " already"})
+	}
+	r.seen[e.MAC] = line
+	if e.Name == "" && e.MAC.IsZero() && !e.Addr.IsValid() {
+		r.faults.Add(fault.Fault{Line: line, Why: "names no device: give a name, a MAC address or an address"})
+	}
+	r.entries = append(r.entries, e)
+}
+
+func (r *reader) readField(e *Entry, column int, text string) error {
+	if !utf8.ValidString(text) {
+		return errors.New("holds bytes that are not UTF-8: save the file as UTF-8")
+	}
+	if len(text) > maxField {
+		return errors.New("is longer than " + count(maxField, "byte"))
+	}
+	if set := r.set[column]; set != nil {
+		return set(e, strings.Clone(text))
+	}
+	if e.Extra == nil {
+		e.Extra = map[string]string{}
+	}
+	e.Extra[r.columns[column]] = strings.Clone(text)
+	return nil
+}
+
+func count(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return strconv.Itoa(n) + " " + thing + "s"
+}

@@ -1,0 +1,328 @@
+package sweep
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"errors"
+	"net/netip"
+	"os"
+	"strconv"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+	"airdrift/core/netrange"
+	"airdrift/core/probe"
+	"airdrift/core/wire"
+)
+
+// knockPorts are tried at addresses beyond the segment that do not answer an echo request: between them they meet
+// most of what drops echo. A refusal is an answer too.
+var knockPorts = []uint16{80, 443, 22, 445, 9100, 502}
+
+// rollCall finds out who answers at all: by ARP on the own segment, by echo and by TCP beyond it.
+func (r *run) rollCall(ctx context.Context) error {
+	segment, beyond := r.split()
+	if r.wire.Link().Broadcasts() {
+		frames, err := r.wire.Frames(ctx, wire.EtherTypeARP)
+		switch {
+		case err == nil:
+			defer frames.Close()
+			return r.bothCalls(ctx, frames, segment, beyond)
+		case !errors.Is(err, wire.ErrNoRights):
+			return err
+		}
+		r.warn("No right to send frames: the segment is called by echo and TCP, MAC addresses come from the system's own table, " +
+			"and a device that answers ARP alone is missed. Run the service with CAP_NET_RAW to mend this.")
+	}
+	if err := r.callBeyond(ctx, r.order.Ranges); err != nil {
+		return err
+	}
+	return r.learnNeighbours(ctx)
+}
+
+func (r *run) bothCalls(ctx context.Context, frames wire.FrameConn, segment, beyond netrange.Set) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() error { return r.callSegment(ctx, frames, segment) })
+	g.Go(func() error { return r.callBeyond(ctx, beyond) })
+	return g.Wait()
+}
+
+// split parts the ranges into what lies on the own segment and what lies beyond it.
+func (r *run) split() (segment, beyond netrange.Set) {
+	var own []netip.Prefix
+	for _, p := range r.wire.Link().Prefixes {
+		if p.Addr().Is4() {
+			own = append(own, p.Masked())
+		}
+	}
+	beyond = r.order.Ranges.Without(netrange.FromPrefixes(own...))
+	return r.order.Ranges.Without(beyond), beyond
+}
+
+// rounds visits every address of the set that has not answered, once a round, and waits for the stragglers after
+// each. ask sends one question.
+func (r *run) rounds(ctx context.Context, set netrange.Set, ask func(a netip.Addr, round int) error) error {
+	visit := netrange.NewVisit(set, r.order.Seed)
+	r.meter.expect(set.Count() * uint64(r.order.Pace.Rounds))
+	for round := range r.order.Pace.Rounds {
+		asked := false
+		for i := range visit.Len() {
+			a, _ := visit.At(i)
+			index, _ := r.order.Ranges.Index(a)
+			if !r.self[a] && !r.roster.hasAnswered(index) {
+				if err := r.pace.Wait(ctx); err != nil {
+					return err
+				}
+				if err := ask(a, round); err != nil {
+					return err
+				}
+				r.meter.send()
+				asked = true
+			}
+			r.meter.settle(1)
+		}
+		if asked {
+			if err := pause(ctx, r.timers.longest()); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func pause(ctx context.Context, d time.Duration) error {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-timer.C:
+		return nil
+	}
+}
+
+// callSegment calls the own segment by ARP. Everything that speaks ARP answers, a device that drops all else too.
+func (r *run) callSegment(ctx context.Context, frames wire.FrameConn, set netrange.Set) error {
+	if set.Count() == 0 {
+		return nil
+	}
+	link := r.wire.Link()
+	sent := &sendTimes{at: map[netip.Addr]time.Time{}}
+	stop := r.listen(frames.SetReadDeadline, func() error {
+		buf := make([]byte, 2048)
+		n, err := frames.ReadFrame(buf)
+		if err == nil {
+			r.heardARP(buf[:n], sent)
+		}
+		return err
+	})
+	err := r.rounds(ctx, set, func(a netip.Addr, round int) error {
+		self, _ := link.OnLink(a)
+		sent.note(a, round)
+		return frames.WriteFrame(probe.ARPRequest(link.MAC, self, a))
+	})
+	return errors.Join(err, stop())
+}
+
+func (r *run) heardARP(frame []byte, sent *sendTimes) {
+	heard, ok := probe.ParseARP(frame)
+	if !ok || heard.MAC == r.wire.Link().MAC || !r.order.Ranges.Contains(heard.Addr) {
+		return
+	}
+	now := time.Now()
+	item := evidence.Item{Source: evidence.SourceARP, Key: evidence.KeyMAC, Value: heard.MAC.String(), At: now.UTC()}
+	if at, sure := sent.take(heard.Addr); heard.Reply && sure {
+		item.RTT = now.Sub(at)
+		r.timers.measured(heard.Addr, item.RTT)
+	}
+	r.noted(sighting(heard.Addr, heard.MAC, item))
+}
+
+// sendTimes remembers when each address was first asked, to measure round trips. Addresses asked again are
+// forgotten, since their answer could belong to either question.
+type sendTimes struct {
+	mu sync.Mutex // guards at
+	at map[netip.Addr]time.Time
+}
+
+func (s *sendTimes) note(a netip.Addr, round int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if round == 0 {
+		s.at[a] = time.Now()
+	} else {
+		delete(s.at, a)
+	}
+}
+
+func (s *sendTimes) take(a netip.Addr) (time.Time, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	at, ok := s.at[a]
+	delete(s.at, a)
+	return at, ok
+}
+
+// listen reads in the background until the function it returns is called, which gives the reader's failure if it had
+// one.
+func (r *run) listen(setDeadline func(time.Time) error, read func() error) (stop func() error) {
+	failed := make(chan error, 1)
+	go func() {
+		for {
+			if err := read(); err != nil {
+				if errors.Is(err, os.ErrDeadlineExceeded) {
+					err = nil
+				}
+				failed <- err
+				return
+			}
+		}
+	}()
+	return func() error {
+		if err := setDeadline(time.Unix(1, 0)); err != nil {
+			return err
+		}
+		return <-failed
+	}
+}
+
+// callBeyond calls addresses by echo, and those that stay silent by TCP.
+func (r *run) callBeyond(ctx context.Context, set netrange.Set) error {
+	if set.Count() == 0 {
+		return nil
+	}
+	echo, err := r.wire.Echo(ctx)
+	switch {
+	case errors.Is(err, wire.ErrNoRights):
+		r.warn("No right to send echo requests: addresses are called by TCP alone. Run the service with CAP_NET_RAW to mend this.")
+	case err != nil:
+		return err
+	default:
+		defer echo.Close()
+		if err := r.callByEcho(ctx, echo, set); err != nil {
+			return err
+		}
+	}
+	return r.callByTCP(ctx, set)
+}
+
+// callByEcho carries the time of sending in each request, with a nonce before it that strangers cannot guess.
+func (r *run) callByEcho(ctx context.Context, echo wire.EchoConn, set netrange.Set) error {
+	var nonce [8]byte
+	if _, err := rand.Read(nonce[:]); err != nil {
+		return err
+	}
+	start := time.Now()
+	stop := r.listen(echo.SetReadDeadline, func() error {
+		reply, err := echo.Receive()
+		if err == nil && len(reply.Data) == 16 && [8]byte(reply.Data) == nonce && set.Contains(reply.From) {
+			r.heardEcho(reply, time.Since(start)-time.Duration(binary.BigEndian.Uint64(reply.Data[8:])))
+		}
+		return err
+	})
+	err := r.rounds(ctx, set, func(a netip.Addr, round int) error {
+		data := binary.BigEndian.AppendUint64(nonce[:len(nonce):len(nonce)], uint64(time.Since(start)))
+		err := echo.Send(a, uint16(round), data)
+		if err != nil && isOurFault(err) {
+			return err
+		}
+		return nil
+	})
+	return errors.Join(err, stop())
+}
+
+// isOurFault tells a fence that was hit from a network that has no way to one address, which says nothing of the rest.
+func isOurFault(err error) bool {
+	var outside *wire.OutsideError
+	return errors.As(err, &outside)
+}
+
+func (r *run) heardEcho(reply wire.EchoReply, rtt time.Duration) {
+	r.timers.measured(reply.From, rtt)
+	r.noted(sighting(reply.From, hwaddr.MAC{}, evidence.Item{
+		Source: evidence.SourceEcho, Key: evidence.KeyEchoTTL, Value: strconv.Itoa(reply.TTL), At: time.Now().UTC(), RTT: rtt,
+	}))
+}
+
+// callByTCP knocks at those that gave no echo.
+func (r *run) callByTCP(ctx context.Context, set netrange.Set) error {
+	visit := netrange.NewVisit(set, r.order.Seed+1)
+	r.meter.expect(set.Count() * uint64(len(knockPorts)))
+	g, groupCtx := errgroup.WithContext(ctx)
+	g.SetLimit(r.order.Pace.Devices * r.order.Pace.PerDevice)
+	for i := range visit.Len() {
+		a, _ := visit.At(i)
+		index, _ := r.order.Ranges.Index(a)
+		if r.self[a] || r.roster.hasAnswered(index) {
+			r.meter.settle(uint64(len(knockPorts)))
+			continue
+		}
+		if groupCtx.Err() != nil {
+			break
+		}
+		g.Go(func() error { return r.knock(groupCtx, a, index) })
+	}
+	return errors.Join(g.Wait(), ctx.Err())
+}
+
+// knock tries the knock ports of one address, one after the other, until one answers.
+func (r *run) knock(ctx context.Context, a netip.Addr, index uint64) error {
+	for i, port := range knockPorts {
+		if r.roster.hasAnswered(index) {
+			r.meter.settle(uint64(len(knockPorts) - i))
+			return nil
+		}
+		if err := r.pace.Wait(ctx); err != nil {
+			return err
+		}
+		r.meter.send()
+		conn, rtt, outcome, err := probe.Connect(ctx, r.wire, netip.AddrPortFrom(a, port), r.timers.wait(a))
+		if err != nil {
+			return err
+		}
+		if conn != nil {
+			conn.Close()
+		}
+		if outcome == probe.Open || outcome == probe.Refused {
+			r.timers.measured(a, rtt)
+			r.noted(sighting(a, hwaddr.MAC{}, tcpItem(port, outcome, rtt)))
+		}
+		r.meter.settle(1)
+	}
+	return nil
+}
+
+// learnNeighbours puts MACs to the sightings of the own segment from the system's table.
+func (r *run) learnNeighbours(ctx context.Context) error {
+	neighbours, err := r.wire.Neighbours(ctx)
+	if err != nil {
+		r.warn("The system's table of neighbours cannot be read: %v. MAC addresses stay unknown.", err)
+		return nil
+	}
+	for _, n := range neighbours {
+		if n.MAC.IsZero() || n.MAC.IsGroup() || len(r.roster.holders(n.Addr)) == 0 {
+			continue
+		}
+		r.roster.giveMAC(n.Addr, n.MAC)
+	}
+	return nil
+}
+
+func sighting(a netip.Addr, mac hwaddr.MAC, item evidence.Item) evidence.Sighting {
+	return evidence.Sighting{Addr: a, MAC: mac, Answered: true, FirstAt: item.At, Items: []evidence.Item{item}}
+}
+
+func tcpItem(port uint16, outcome probe.Outcome, rtt time.Duration) evidence.Item {
+	key := evidence.KeyTCPOpen
+	if outcome == probe.Refused {
+		key = evidence.KeyTCPRefused
+	}
+	return evidence.Item{
+		Source: evidence.SourceTCP, Key: key, Port: evidence.TCP(port), Value: strconv.Itoa(int(port)), At: time.Now().UTC(), RTT: rtt,
+	}
+}

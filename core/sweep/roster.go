@@ -1,0 +1,129 @@
+package sweep
+
+import (
+	"net/netip"
+	"slices"
+	"sync"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+	"airdrift/core/netrange"
+)
+
+// roster holds who was seen, and which places of the ranges answered: one bit an address, as ranges are large and
+// those who answer are few.
+type roster struct {
+	ranges netrange.Set
+
+	mu        sync.Mutex // guards all below
+	answered  []uint64
+	sightings map[sightingKey]*evidence.Sighting
+	macs      map[netip.Addr][]hwaddr.MAC // the sightings of an address, in the order they came
+}
+
+type sightingKey struct {
+	addr netip.Addr
+	mac  hwaddr.MAC
+}
+
+func newRoster(ranges netrange.Set) *roster {
+	return &roster{
+		ranges:    ranges,
+		answered:  make([]uint64, (ranges.Count()+63)/64),
+		sightings: map[sightingKey]*evidence.Sighting{},
+		macs:      map[netip.Addr][]hwaddr.MAC{},
+	}
+}
+
+// note adds a sighting or puts its items to the one that is there, and reports whether it was new.
+func (r *roster) note(s evidence.Sighting) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if i, inside := r.ranges.Index(s.Addr); inside {
+		r.answered[i/64] |= 1 << (i % 64)
+	}
+	key := sightingKey{s.Addr, s.MAC}
+	if known := r.sightings[key]; known != nil {
+		known.Items = addItems(known.Items, s.Items)
+		return false
+	}
+	s.Items = slices.Clone(s.Items)
+	r.sightings[key] = &s
+	r.macs[s.Addr] = append(r.macs[s.Addr], s.MAC)
+	return true
+}
+
+// addItems puts new items behind the old and leaves out what was said before in the same words.
+func addItems(old, more []evidence.Item) []evidence.Item {
+	for _, item := range more {
+		same := func(o evidence.Item) bool { return o.Key == item.Key && o.Port == item.Port && o.Value == item.Value }
+		if !slices.ContainsFunc(old, same) {
+			old = append(old, item)
+		}
+	}
+	return old
+}
+
+// hasAnswered reports whether the address at that place of the ranges was seen.
+func (r *roster) hasAnswered(index uint64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.answered[index/64]&(1<<(index%64)) != 0
+}
+
+// holders gives the MACs seen at an address; a zero one stands for a sighting beyond a router.
+func (r *roster) holders(a netip.Addr) []hwaddr.MAC {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Clone(r.macs[a])
+}
+
+// get gives a copy of a sighting.
+func (r *roster) get(a netip.Addr, mac hwaddr.MAC) evidence.Sighting {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s := *r.sightings[sightingKey{a, mac}]
+	s.Items = slices.Clone(s.Items)
+	return s
+}
+
+// all gives the addresses seen, in ascending order.
+func (r *roster) all() []netip.Addr {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	addrs := make([]netip.Addr, 0, len(r.macs))
+	for a := range r.macs {
+		addrs = append(addrs, a)
+	}
+	slices.SortFunc(addrs, netip.Addr.Compare)
+	return addrs
+}
+
+// count gives the number of sightings, addresses the number of addresses they are at.
+func (r *roster) count() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.sightings)
+}
+
+func (r *roster) addresses() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.macs)
+}
+
+// giveMAC puts a MAC to the sighting of an address that has none yet.
+func (r *roster) giveMAC(a netip.Addr, mac hwaddr.MAC) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	bare := sightingKey{addr: a}
+	s := r.sightings[bare]
+	if s == nil {
+		return
+	}
+	delete(r.sightings, bare)
+	s.MAC = mac
+	s.Items = append(s.Items, evidence.Item{Source: evidence.SourceARP, Key: evidence.KeyMAC, Value: mac.String(), At: s.FirstAt})
+	r.sightings[sightingKey{a, mac}] = s
+	r.macs[a] = []hwaddr.MAC{mac}
+}

@@ -1,0 +1,208 @@
+// Package sweep looks through ranges of addresses on a wire: first who answers at all, then what each one offers and
+// says. It takes an order and gives a stream of events, and knows neither a store nor a service.
+package sweep
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"airdrift/core/evidence"
+	"airdrift/core/netrange"
+	"airdrift/core/wire"
+)
+
+// Stage is one part of a sweep.
+type Stage string
+
+// The stages, in their order.
+const (
+	RollCall Stage = "roll call" // who answers at all
+	Asking   Stage = "asking"    // what does each one offer and say
+)
+
+// Order is what a sweep is to do.
+type Order struct {
+	Ranges netrange.Set   // what to look through, exclusions taken out already
+	Fence  []netip.Prefix // the site's networks; nothing outside them is ever sent a packet
+	Pace   Pace
+	Ports  []uint16 // TCP ports to ask each one that answers
+	Seed   uint64   // of the order of visit
+}
+
+// Check reports what is wrong with an order before anything is sent.
+func (o Order) Check() error {
+	if o.Ranges.Count() == 0 {
+		return netrange.ErrEmpty
+	}
+	if a, outside := o.Ranges.Outside(o.Fence); outside {
+		return &wire.OutsideError{Addr: a, Fence: o.Fence}
+	}
+	return o.Pace.Check()
+}
+
+// Event is something that happened in a sweep: StageStarted, Progress, Sighted or Warning.
+type Event interface{ event() }
+
+// StageStarted says that a stage begins.
+type StageStarted struct{ Stage Stage }
+
+// Progress says how far a stage is.
+type Progress struct {
+	Stage Stage
+	Done  uint64        // questions settled
+	Total uint64        // questions the stage has, those that may turn out needless among them
+	Found int           // sightings so far
+	Rate  float64       // questions sent a second, over the stage so far
+	Left  time.Duration // estimate of the time this stage still takes
+}
+
+// Sighted says that somebody was seen, or that more is known of them. The sighting is a copy.
+type Sighted struct {
+	Sighting evidence.Sighting
+	Whole    bool // nothing more will come for this sighting in this sweep
+}
+
+// Warning says what the sweep could not do, in words for the auditor.
+type Warning struct{ Text string }
+
+func (StageStarted) event() {}
+func (Progress) event()     {}
+func (Sighted) event()      {}
+func (Warning) event()      {}
+
+// Summary is how a sweep went.
+type Summary struct {
+	Addresses uint64        // addresses that were to be looked at
+	Answered  int           // addresses at which somebody answered
+	Sent      uint64        // questions sent
+	Took      time.Duration // from the first question to the last answer
+	Stopped   bool          // it was stopped; what lies beyond was not looked at and nothing is known of it
+}
+
+// progressEvery is how often progress is told.
+const progressEvery = 200 * time.Millisecond
+
+// run is one sweep under way.
+type run struct {
+	wire   wire.Wire
+	order  Order
+	emit   func(Event) // calls are serialised by emitMu
+	pace   *rate.Limiter
+	roster *roster
+	timers *timers
+	meter  meter
+	self   map[netip.Addr]bool // the auditor's own addresses, which are not asked
+
+	emitMu sync.Mutex
+}
+
+// Run carries out an order. emit is called from one goroutine at a time and should return soon. When ctx ends the
+// sweep stops, keeps what it has and says so in the summary; that is no error.
+func Run(ctx context.Context, w wire.Wire, order Order, emit func(Event)) (Summary, error) {
+	if err := order.Check(); err != nil {
+		return Summary{}, err
+	}
+	started := time.Now()
+	r := &run{
+		wire:   wire.Fence(w, order.Fence),
+		order:  order,
+		emit:   emit,
+		pace:   rate.NewLimiter(rate.Limit(order.Pace.Rate), max(1, int(order.Pace.Rate/50))),
+		timers: newTimers(order.Fence),
+		self:   map[netip.Addr]bool{},
+	}
+	r.order.Ranges = withoutEnds(order.Ranges, order.Fence)
+	r.roster = newRoster(r.order.Ranges)
+	for _, p := range w.Link().Prefixes {
+		r.self[p.Addr()] = true
+	}
+	err := r.stages(ctx)
+	summary := Summary{
+		Addresses: r.order.Ranges.Count(),
+		Answered:  r.roster.addresses(),
+		Sent:      r.meter.sent(),
+		Took:      time.Since(started),
+		Stopped:   ctx.Err() != nil,
+	}
+	if err != nil && ctx.Err() == nil {
+		return summary, err
+	}
+	return summary, nil
+}
+
+func (r *run) stages(ctx context.Context) error {
+	if err := r.during(ctx, RollCall, r.rollCall); err != nil {
+		return fmt.Errorf("%s: %w", RollCall, err)
+	}
+	if err := r.during(ctx, Asking, r.ask); err != nil {
+		return fmt.Errorf("%s: %w", Asking, err)
+	}
+	return nil
+}
+
+// during runs one stage and tells its progress until it ends.
+func (r *run) during(ctx context.Context, stage Stage, work func(context.Context) error) error {
+	r.meter.start(stage)
+	r.tell(StageStarted{stage})
+	done := make(chan struct{})
+	var teller sync.WaitGroup
+	teller.Go(func() {
+		ticker := time.NewTicker(progressEvery)
+		defer ticker.Stop()
+		for {
+			select {
+			case <-ticker.C:
+				r.tell(r.meter.progress(r.roster.count()))
+			case <-done:
+				return
+			}
+		}
+	})
+	err := work(ctx)
+	close(done)
+	teller.Wait()
+	r.tell(r.meter.progress(r.roster.count()))
+	return err
+}
+
+func (r *run) tell(e Event) {
+	r.emitMu.Lock()
+	defer r.emitMu.Unlock()
+	r.emit(e)
+}
+
+func (r *run) warn(format string, args ...any) { r.tell(Warning{fmt.Sprintf(format, args...)}) }
+
+// noted puts a sighting in the roster and tells of it when it is new.
+func (r *run) noted(s evidence.Sighting) {
+	if r.self[s.Addr] {
+		return
+	}
+	if r.roster.note(s) {
+		r.tell(Sighted{Sighting: s})
+	}
+}
+
+// withoutEnds takes out the addresses that stand for a whole subnet, so that nothing is ever sent to all of it at once.
+// Subnets of two addresses have none (RFC 3021).
+func withoutEnds(set netrange.Set, networks []netip.Prefix) netrange.Set {
+	for _, n := range networks {
+		if n.Addr().Is4() && n.Bits() <= 30 {
+			ends := []netip.Prefix{
+				netip.PrefixFrom(n.Masked().Addr(), 32),
+				netip.PrefixFrom(netrange.Last(n), 32),
+			}
+			set = set.Without(netrange.FromPrefixes(ends...))
+		}
+	}
+	return set
+}
+
+// RandomSeed gives a seed for an order of visit.
+func RandomSeed() uint64 { return rand.Uint64() }

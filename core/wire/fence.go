@@ -1,0 +1,147 @@
+package wire
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+)
+
+// OutsideError says that something would have been sent outside the fence; nothing was.
+type OutsideError struct {
+	Addr  netip.Addr
+	Fence []netip.Prefix
+}
+
+func (e *OutsideError) Error() string {
+	return fmt.Sprintf("%s lies outside the networks this site may be swept in (%s)", e.Addr, prefixList(e.Fence))
+}
+
+func prefixList(prefixes []netip.Prefix) string {
+	if len(prefixes) == 0 {
+		return "none are entered"
+	}
+	text := ""
+	for i, p := range prefixes {
+		if i > 0 {
+			text += ", "
+		}
+		text += p.String()
+	}
+	return text
+}
+
+// Fenced is a Wire that refuses every destination outside its fence, whoever asks for it. It is the last gate before
+// the network: probes get no other way out.
+type Fenced struct {
+	wire  Wire
+	fence []netip.Prefix
+}
+
+var _ Wire = (*Fenced)(nil)
+
+// Fence puts a fence before a wire.
+func Fence(w Wire, fence []netip.Prefix) *Fenced { return &Fenced{wire: w, fence: fence} }
+
+func (f *Fenced) check(a netip.Addr) error {
+	for _, p := range f.fence {
+		if p.Contains(a.Unmap()) {
+			return nil
+		}
+	}
+	return &OutsideError{Addr: a, Fence: f.fence}
+}
+
+// Link tells what the attachment stands on.
+func (f *Fenced) Link() Link { return f.wire.Link() }
+
+// Neighbours reads the system's table; it sends nothing.
+func (f *Fenced) Neighbours(ctx context.Context) ([]Neighbour, error) { return f.wire.Neighbours(ctx) }
+
+// Frames opens the segment; an ARP request for an address outside the fence is refused when it is written.
+func (f *Fenced) Frames(ctx context.Context, etherType uint16) (FrameConn, error) {
+	if etherType != EtherTypeARP {
+		return nil, fmt.Errorf("frames of type %#04x cannot be held to a fence", etherType)
+	}
+	conn, err := f.wire.Frames(ctx, etherType)
+	if err != nil {
+		return nil, err
+	}
+	return &fencedFrames{FrameConn: conn, check: f.check}, nil
+}
+
+// Echo opens an echo socket that refuses addresses outside the fence.
+func (f *Fenced) Echo(ctx context.Context) (EchoConn, error) {
+	conn, err := f.wire.Echo(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &fencedEcho{EchoConn: conn, check: f.check}, nil
+}
+
+// DialContext refuses addresses outside the fence with *OutsideError.
+func (f *Fenced) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+	if err := f.check(addr.Addr()); err != nil {
+		return nil, err
+	}
+	return f.wire.DialContext(ctx, network, addr)
+}
+
+// ListenPacket opens a datagram socket whose writes are held to the fence.
+func (f *Fenced) ListenPacket(ctx context.Context, network string, addr netip.AddrPort) (net.PacketConn, error) {
+	conn, err := f.wire.ListenPacket(ctx, network, addr)
+	if err != nil {
+		return nil, err
+	}
+	return &fencedPackets{PacketConn: conn, check: f.check}, nil
+}
+
+type fencedEcho struct {
+	EchoConn
+	check func(netip.Addr) error
+}
+
+func (c *fencedEcho) Send(dst netip.Addr, seq uint16, data []byte) error {
+	if err := c.check(dst); err != nil {
+		return err
+	}
+	return c.EchoConn.Send(dst, seq, data)
+}
+
+type fencedPackets struct {
+	net.PacketConn
+	check func(netip.Addr) error
+}
+
+func (c *fencedPackets) WriteTo(b []byte, to net.Addr) (int, error) {
+	dst, err := netip.ParseAddrPort(to.String())
+	if err != nil {
+		return 0, fmt.Errorf("datagram to %s: %w", to, err)
+	}
+	if err := c.check(dst.Addr()); err != nil {
+		return 0, err
+	}
+	return c.PacketConn.WriteTo(b, to)
+}
+
+type fencedFrames struct {
+	FrameConn
+	check func(netip.Addr) error
+}
+
+// The target protocol address of an ARP packet for IPv4 over Ethernet (RFC 826) and its end, counted from the
+// start of the frame.
+const (
+	arpTargetAddr = 14 + 24
+	arpEnd        = 14 + 28
+)
+
+func (c *fencedFrames) WriteFrame(frame []byte) error {
+	if len(frame) < arpEnd {
+		return fmt.Errorf("an ARP frame of %d bytes is too short", len(frame))
+	}
+	if err := c.check(netip.AddrFrom4([4]byte(frame[arpTargetAddr:arpEnd]))); err != nil {
+		return err
+	}
+	return c.FrameConn.WriteFrame(frame)
+}

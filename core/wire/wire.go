@@ -1,0 +1,97 @@
+// Package wire says what a sweep needs of its attachment to a network. The operating system's interfaces and the
+// simulated building both provide it, so every probe runs unchanged on either.
+package wire
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/netip"
+	"time"
+
+	"airdrift/core/hwaddr"
+)
+
+// ErrNoRights is returned by Frames and Echo where the system does not permit them; what was asked for has then to
+// be done without.
+var ErrNoRights = errors.New("the operating system does not permit this to the user that runs airdrift")
+
+// Ethernet types that probes ask for (IEEE 802 Numbers, IANA).
+const (
+	EtherTypeIPv4 uint16 = 0x0800
+	EtherTypeARP  uint16 = 0x0806
+	EtherTypeIPv6 uint16 = 0x86dd
+)
+
+// Link is what an attachment stands on.
+type Link struct {
+	Name        string         // the interface's name, such as eth0
+	MAC         hwaddr.MAC     // zero where the link has none, as loopback
+	MTU         int            // bytes of payload a frame may carry
+	Prefixes    []netip.Prefix // own addresses with the lengths of their subnets
+	Gateway     netip.Addr     // next hop of the default route by this link; invalid where there is none
+	NameServers []netip.Addr   // in the order the system asks them
+}
+
+// OnLink reports whether the address lies in one of the link's own subnets, and gives the link's address there.
+func (l Link) OnLink(a netip.Addr) (self netip.Addr, ok bool) {
+	for _, p := range l.Prefixes {
+		if p.Contains(a) {
+			return p.Addr(), true
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// Broadcasts reports whether the link has a segment on which frames reach others, so that ARP has sense there.
+func (l Link) Broadcasts() bool { return !l.MAC.IsZero() }
+
+// FrameConn sends and receives whole Ethernet frames, headers included and check sequence left out.
+// One reader and any number of writers may use it at once.
+type FrameConn interface {
+	ReadFrame(buf []byte) (n int, err error)
+	WriteFrame(frame []byte) error
+	// SetReadDeadline ends a ReadFrame, waiting or coming, with an error that is os.ErrDeadlineExceeded.
+	SetReadDeadline(t time.Time) error
+	Close() error
+}
+
+// EchoReply is one answer to an echo request.
+type EchoReply struct {
+	From netip.Addr
+	Seq  uint16
+	TTL  int // time to live (hop limit) left on arrival; 0 where the system does not tell
+	Data []byte
+}
+
+// EchoConn sends echo requests and receives the answers to its own requests only (RFC 792, RFC 4443).
+// One reader and any number of writers may use it at once.
+type EchoConn interface {
+	Send(dst netip.Addr, seq uint16, data []byte) error
+	Receive() (EchoReply, error)
+	// SetReadDeadline ends a Receive, waiting or coming, with an error that is os.ErrDeadlineExceeded.
+	SetReadDeadline(t time.Time) error
+	Close() error
+}
+
+// Neighbour is one entry of a system's ARP or neighbour discovery table.
+type Neighbour struct {
+	Addr netip.Addr
+	MAC  hwaddr.MAC
+}
+
+// Wire is one attachment to a network. All methods may be called from several goroutines.
+type Wire interface {
+	// Link tells what the attachment stands on at this moment.
+	Link() Link
+	// Frames opens the segment itself for one Ethernet type; ErrNoRights where that is not permitted.
+	Frames(ctx context.Context, etherType uint16) (FrameConn, error)
+	// Echo opens a socket for echo requests over IPv4; ErrNoRights where that is not permitted.
+	Echo(ctx context.Context) (EchoConn, error)
+	// DialContext opens a connection that leaves by this attachment; network is "tcp" or "udp".
+	DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error)
+	// ListenPacket opens a datagram socket on this attachment, for broadcast and multicast.
+	ListenPacket(ctx context.Context, network string, addr netip.AddrPort) (net.PacketConn, error)
+	// Neighbours reads the system's own table of addresses and MAC addresses on this attachment.
+	Neighbours(ctx context.Context) ([]Neighbour, error)
+}

@@ -1,0 +1,262 @@
+// Package simsite is the simulated building: Ethernet segments in user space, on which each device is a TCP/IP stack
+// of its own with its own MAC and its own services. Any program that speaks to it speaks the real protocols.
+package simsite
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"time"
+
+	"airdrift/core/hwaddr"
+	"airdrift/core/yamlfile"
+)
+
+// Scenario describes a building; docs/scenario.md documents the format.
+type Scenario struct {
+	Name     string    `yaml:"name"`
+	Seed     uint64    `yaml:"seed"`     // of latency, jitter, loss and keys
+	Register string    `yaml:"register"` // file name of the site's register, beside the scenario
+	Prefixes []Prefix  `yaml:"prefixes"` // MAC prefixes of the invented makers
+	Networks []Network `yaml:"networks"`
+	Vantage  Vantage   `yaml:"vantage"`
+	Models   []Model   `yaml:"models"`
+	Devices  []Device  `yaml:"devices"`
+}
+
+// Prefix gives a MAC prefix of 24, 28 or 36 bits to an invented maker.
+type Prefix struct {
+	Prefix string `yaml:"prefix"` // such as 9c:2f:0a or 9c:2f:0a:1/28
+	Maker  string `yaml:"maker"`
+}
+
+// Network is one segment with one subnet.
+type Network struct {
+	Name       string       `yaml:"name"`
+	Subnet     netip.Prefix `yaml:"subnet"`
+	Gateway    netip.Addr   `yaml:"gateway"`
+	Conditions `yaml:",inline"`
+}
+
+// Vantage is where the auditor plugs in.
+type Vantage struct {
+	Network string     `yaml:"network"`
+	Address netip.Addr `yaml:"address"`
+	MAC     hwaddr.MAC `yaml:"mac"`
+}
+
+// Model is what devices of one make have in common.
+type Model struct {
+	Name     string    `yaml:"name"`
+	Maker    string    `yaml:"maker"`
+	Kind     string    `yaml:"kind"`
+	Services []Service `yaml:"services"`
+}
+
+// Device is one device of the building.
+type Device struct {
+	Name     string    `yaml:"name"`
+	Model    string    `yaml:"model"`
+	Legs     []Leg     `yaml:"legs"`     // where it is plugged in; the first one has the default route
+	Standing string    `yaml:"standing"` // the truth: managed, unmanaged or missing
+	Forwards bool      `yaml:"forwards"` // it is a router
+	Off      bool      `yaml:"off"`      // it is not switched on
+	Faults   []string  `yaml:"faults"`   // see FaultDropsEcho and the other names
+	Services []Service `yaml:"services"` // besides those of its model
+}
+
+// Leg is one interface of a device.
+type Leg struct {
+	Network string     `yaml:"network"`
+	Address netip.Addr `yaml:"address"`
+	MAC     hwaddr.MAC `yaml:"mac"`
+}
+
+// The faults a device may have.
+const (
+	FaultDropsEcho    = "drops-echo"    // it never answers an echo request
+	FaultDropsRefusal = "drops-refusal" // an attempt to connect to a port with no service is not answered
+)
+
+// Service is one TCP service of a device.
+type Service struct {
+	Port   uint16 `yaml:"port"`
+	Speaks string `yaml:"speaks"` // http, https, ssh, text, rtsp, rdp or sink
+	Says   string `yaml:"says"`   // first words: the greeting, or the SSH identification
+	Title  string `yaml:"title"`  // of the web page
+	Server string `yaml:"server"` // the Server header of HTTP or RTSP
+	Realm  string `yaml:"realm"`  // asks for a password under that name
+	Name   string `yaml:"name"`   // the subject of the TLS certificate
+}
+
+// Load reads and checks a scenario. Where it fails the error is a *fault.List with lines and columns.
+func Load(name string, data []byte) (*Scenario, error) {
+	var s Scenario
+	doc, err := yamlfile.Read(name, data, &s)
+	if err != nil {
+		return nil, err
+	}
+	c := checker{doc: doc, scenario: &s}
+	c.check()
+	if err := doc.Faults.Err(); err != nil {
+		return nil, err
+	}
+	return &s, nil
+}
+
+// checker holds what has been met so far while a scenario is checked.
+type checker struct {
+	doc      *yamlfile.Document
+	scenario *Scenario
+	networks map[string]Network
+	models   map[string]bool
+	macs     map[hwaddr.MAC]string // to the path where it was met first
+}
+
+func (c *checker) check() {
+	c.networks, c.models, c.macs = map[string]Network{}, map[string]bool{}, map[hwaddr.MAC]string{}
+	if c.scenario.Name == "" {
+		c.doc.Refuse("$.name", "a scenario needs a name")
+	}
+	for i, p := range c.scenario.Prefixes {
+		c.checkPrefix(fmt.Sprintf("$.prefixes[%d]", i), p)
+	}
+	if len(c.scenario.Networks) == 0 {
+		c.doc.Refuse("$.networks", "a scenario needs at least one network")
+	}
+	for i, n := range c.scenario.Networks {
+		c.checkNetwork(fmt.Sprintf("$.networks[%d]", i), n)
+	}
+	c.checkLeg("$.vantage", Leg(c.scenario.Vantage))
+	for i, m := range c.scenario.Models {
+		c.checkModel(fmt.Sprintf("$.models[%d]", i), m)
+	}
+	for i, d := range c.scenario.Devices {
+		c.checkDevice(fmt.Sprintf("$.devices[%d]", i), d)
+	}
+}
+
+var prefixForm = regexp.MustCompile(`^([0-9a-f]{2}:){2}[0-9a-f]{2}(/24|:[0-9a-f]/28|:[0-9a-f]{2}:[0-9a-f]/36)?$`)
+
+func (c *checker) checkPrefix(path string, p Prefix) {
+	if !prefixForm.MatchString(p.Prefix) {
+		c.doc.Refuse(path+".prefix", "%q is not a MAC prefix such as 9c:2f:0a, 9c:2f:0a:1/28 or 9c:2f:0a:1b:2/36", p.Prefix)
+	}
+	if p.Maker == "" {
+		c.doc.Refuse(path+".maker", "a prefix needs a maker")
+	}
+}
+
+func (c *checker) checkNetwork(path string, n Network) {
+	if _, twice := c.networks[n.Name]; twice || n.Name == "" {
+		c.doc.Refuse(path+".name", "a network needs a name that no other has; this one is %q", n.Name)
+	}
+	c.networks[n.Name] = n
+	if !n.Subnet.IsValid() || !n.Subnet.Addr().Is4() || n.Subnet.Masked() != n.Subnet {
+		c.doc.Refuse(path+".subnet", "want an IPv4 subnet such as 10.40.1.0/24")
+	}
+	if n.Gateway.IsValid() && !n.Subnet.Contains(n.Gateway) {
+		c.doc.Refuse(path+".gateway", "%s is not in %s", n.Gateway, n.Subnet)
+	}
+	if n.Loss < 0 || n.Loss >= 1 {
+		c.doc.Refuse(path+".loss", "%g is not a share of frames lost: want 0 or more and less than 1", n.Loss)
+	}
+	if n.Latency < 0 || n.Latency > time.Minute || n.Jitter < 0 || n.Jitter > time.Minute {
+		c.doc.Refuse(path+".latency", "latency and jitter are from 0 to 1m")
+	}
+}
+
+func (c *checker) checkModel(path string, m Model) {
+	if m.Name == "" || c.models[m.Name] {
+		c.doc.Refuse(path+".name", "a model needs a name that no other has; this one is %q", m.Name)
+	}
+	c.models[m.Name] = true
+	c.checkServices(path, m.Services)
+}
+
+func (c *checker) checkDevice(path string, d Device) {
+	if d.Model != "" && !c.models[d.Model] {
+		c.doc.Refuse(path+".model", "there is no model %q", d.Model)
+	}
+	switch d.Standing {
+	case "managed", "unmanaged", "missing":
+	default:
+		c.doc.Refuse(path+".standing", "%q is not a standing: want managed, unmanaged or missing", d.Standing)
+	}
+	if len(d.Legs) == 0 {
+		c.doc.Refuse(path+".legs", "a device is plugged in somewhere: give at least one leg")
+	}
+	for i, leg := range d.Legs {
+		c.checkLeg(fmt.Sprintf("%s.legs[%d]", path, i), leg)
+	}
+	for i, f := range d.Faults {
+		if f != FaultDropsEcho && f != FaultDropsRefusal {
+			c.doc.Refuse(fmt.Sprintf("%s.faults[%d]", path, i), "%q is not a fault: want %s or %s", f, FaultDropsEcho, FaultDropsRefusal)
+		}
+	}
+	c.checkServices(path, d.Services)
+}
+
+func (c *checker) checkLeg(path string, leg Leg) {
+	n, known := c.networks[leg.Network]
+	if !known {
+		c.doc.Refuse(path+".network", "there is no network %q", leg.Network)
+	} else if !n.Subnet.Contains(leg.Address) {
+		c.doc.Refuse(path+".address", "%s is not in %s, the subnet of %s", leg.Address, n.Subnet, leg.Network)
+	}
+	switch first, twice := c.macs[leg.MAC]; {
+	case leg.MAC.IsZero() || leg.MAC.IsGroup():
+		c.doc.Refuse(path+".mac", "want the MAC address of one device, not %q", leg.MAC)
+	case twice:
+		c.doc.Refuse(path+".mac", "%s is the MAC address of %s already", leg.MAC, first)
+	default:
+		c.macs[leg.MAC] = path[2:]
+	}
+}
+
+func (c *checker) checkServices(path string, services []Service) {
+	for i, s := range services {
+		at := fmt.Sprintf("%s.services[%d]", path, i)
+		if s.Port == 0 {
+			c.doc.Refuse(at+".port", "want a port from 1 to 65535")
+		}
+		if speakers[s.Speaks] == nil {
+			c.doc.Refuse(at+".speaks", "%q is not a way to speak: want http, https, ssh, text, rtsp, rdp or sink", s.Speaks)
+		}
+	}
+}
+
+// model gives the model of that name; the zero Model where there is none.
+func (s *Scenario) model(name string) Model {
+	for _, m := range s.Models {
+		if m.Name == name {
+			return m
+		}
+	}
+	return Model{}
+}
+
+// Services gives all services of a device: its model's and its own.
+func (s *Scenario) Services(d Device) []Service {
+	all := append([]Service(nil), s.model(d.Model).Services...)
+	return append(all, d.Services...)
+}
+
+// network gives the network of that name, which Load has found to be there.
+func (s *Scenario) network(name string) Network {
+	for _, n := range s.Networks {
+		if n.Name == name {
+			return n
+		}
+	}
+	return Network{}
+}
+
+// Subnets gives the subnets of all networks.
+func (s *Scenario) Subnets() []netip.Prefix {
+	subnets := make([]netip.Prefix, len(s.Networks))
+	for i, n := range s.Networks {
+		subnets[i] = n.Subnet
+	}
+	return subnets
+}

@@ -1,0 +1,331 @@
+package simsite
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"sync"
+	"syscall"
+	"time"
+
+	"gvisor.dev/gvisor/pkg/tcpip"
+	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
+	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/icmp"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
+	"gvisor.dev/gvisor/pkg/waiter"
+
+	"airdrift/core/hwaddr"
+	"airdrift/core/wire"
+)
+
+// Wire is the auditor's own machine in the simulated building: a stack with one interface on one segment.
+type Wire struct {
+	host *host
+	nic  *nic
+	link wire.Link
+
+	mu    sync.Mutex // guards frames
+	conns map[*frameConn]struct{}
+}
+
+var _ wire.Wire = (*Wire)(nil)
+
+// newWire plugs a machine into a segment.
+func newWire(seg *segment, link wire.Link) (*Wire, error) {
+	h, err := newHost(false)
+	if err != nil {
+		return nil, err
+	}
+	w := &Wire{host: h, link: link, conns: map[*frameConn]struct{}{}}
+	w.nic, err = h.join(seg, link.MAC, link.Prefixes[0], w.overhear)
+	if err != nil {
+		return nil, err
+	}
+	if link.Gateway.IsValid() {
+		h.route(link.Gateway)
+	}
+	return w, nil
+}
+
+// overhear gives every frame that reaches the machine to the open frame sockets; the stack gets it too.
+func (w *Wire) overhear(frame []byte) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for c := range w.conns {
+		c.offer(frame)
+	}
+	return true
+}
+
+// Link tells what the machine stands on.
+func (w *Wire) Link() wire.Link { return w.link }
+
+// Close takes the machine off the segment.
+func (w *Wire) Close() error {
+	w.host.close()
+	return nil
+}
+
+// Frames opens the segment for one Ethernet type.
+func (w *Wire) Frames(_ context.Context, etherType uint16) (wire.FrameConn, error) {
+	c := &frameConn{
+		wire:      w,
+		etherType: [2]byte{byte(etherType >> 8), byte(etherType)},
+		frames:    make(chan []byte, 4096),
+		deadline:  newDeadline(),
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.conns[c] = struct{}{}
+	return c, nil
+}
+
+type frameConn struct {
+	wire      *Wire
+	etherType [2]byte
+	frames    chan []byte
+	deadline  *deadline
+}
+
+func (c *frameConn) offer(frame []byte) {
+	if !bytes.Equal(frame[12:14], c.etherType[:]) {
+		return
+	}
+	select {
+	case c.frames <- frame:
+	default: // a reader too slow loses frames, as with a socket buffer that is full
+	}
+}
+
+func (c *frameConn) ReadFrame(buf []byte) (int, error) {
+	select {
+	case frame := <-c.frames:
+		return copy(buf, frame), nil
+	case <-c.deadline.passed():
+		return 0, os.ErrDeadlineExceeded
+	}
+}
+
+func (c *frameConn) WriteFrame(frame []byte) error {
+	c.wire.nic.port.send(bytes.Clone(frame))
+	return nil
+}
+
+func (c *frameConn) SetReadDeadline(t time.Time) error {
+	c.deadline.set(t)
+	return nil
+}
+
+func (c *frameConn) Close() error {
+	c.wire.mu.Lock()
+	delete(c.wire.conns, c)
+	c.wire.mu.Unlock()
+	return c.SetReadDeadline(time.Unix(1, 0))
+}
+
+// Echo opens a socket for echo requests.
+func (w *Wire) Echo(context.Context) (wire.EchoConn, error) {
+	c := &echoConn{deadline: newDeadline()}
+	ep, err := w.host.stack.NewEndpoint(icmp.ProtocolNumber4, ipv4.ProtocolNumber, &c.queue)
+	if err != nil {
+		return nil, fmt.Errorf("echo socket: %w", toErrno(err))
+	}
+	ep.SocketOptions().SetReceiveTTL(true)
+	if err := ep.Bind(tcpip.FullAddress{}); err != nil {
+		return nil, fmt.Errorf("echo socket: %w", toErrno(err))
+	}
+	c.endpoint = ep
+	return c, nil
+}
+
+type echoConn struct {
+	endpoint tcpip.Endpoint
+	queue    waiter.Queue
+	deadline *deadline
+}
+
+func (c *echoConn) Send(dst netip.Addr, seq uint16, data []byte) error {
+	packet := header.ICMPv4(make([]byte, header.ICMPv4MinimumSize+len(data)))
+	packet.SetType(header.ICMPv4Echo)
+	packet.SetSequence(seq)
+	copy(packet.Payload(), data)
+	_, err := c.endpoint.Write(bytes.NewReader(packet), tcpip.WriteOptions{To: fullAddress(netip.AddrPortFrom(dst, 0))})
+	if err != nil {
+		return toErrno(err)
+	}
+	return nil
+}
+
+func (c *echoConn) Receive() (wire.EchoReply, error) {
+	entry, notify := waiter.NewChannelEntry(waiter.ReadableEvents)
+	c.queue.EventRegister(&entry)
+	defer c.queue.EventUnregister(&entry)
+	for {
+		var buf bytes.Buffer
+		res, err := c.endpoint.Read(&buf, tcpip.ReadOptions{NeedRemoteAddr: true})
+		if err == nil {
+			return echoReply(buf.Bytes(), res), nil
+		}
+		if _, empty := err.(*tcpip.ErrWouldBlock); !empty {
+			return wire.EchoReply{}, toErrno(err)
+		}
+		select {
+		case <-notify:
+		case <-c.deadline.passed():
+			return wire.EchoReply{}, os.ErrDeadlineExceeded
+		}
+	}
+}
+
+func echoReply(packet []byte, res tcpip.ReadResult) wire.EchoReply {
+	from, _ := netip.AddrFromSlice(res.RemoteAddr.Addr.AsSlice())
+	reply := wire.EchoReply{From: from}
+	if res.ControlMessages.HasTTL {
+		reply.TTL = int(res.ControlMessages.TTL)
+	}
+	if len(packet) >= header.ICMPv4MinimumSize {
+		reply.Seq = header.ICMPv4(packet).Sequence()
+		reply.Data = header.ICMPv4(packet).Payload()
+	}
+	return reply
+}
+
+func (c *echoConn) SetReadDeadline(t time.Time) error {
+	c.deadline.set(t)
+	return nil
+}
+
+func (c *echoConn) Close() error {
+	c.endpoint.Close()
+	return c.SetReadDeadline(time.Unix(1, 0))
+}
+
+// DialContext opens a TCP or UDP connection from the machine.
+func (w *Wire) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+	remote := fullAddress(addr)
+	switch network {
+	case "udp":
+		conn, err := gonet.DialUDP(w.host.stack, nil, remote, ipv4.ProtocolNumber)
+		if err != nil {
+			return nil, err
+		}
+		return conn, nil
+	case "tcp":
+		conn, err := w.dialTCP(ctx, remote)
+		if err != nil {
+			return nil, &net.OpError{Op: "dial", Net: network, Addr: net.TCPAddrFromAddrPort(addr), Err: err}
+		}
+		return conn, nil
+	}
+	return nil, fmt.Errorf("network %q: want tcp or udp", network)
+}
+
+// dialTCP connects and keeps the reason of a failure as a system error number, which the adapter's own dialler loses.
+func (w *Wire) dialTCP(ctx context.Context, remote *tcpip.FullAddress) (net.Conn, error) {
+	var queue waiter.Queue
+	ep, err := w.host.stack.NewEndpoint(tcp.ProtocolNumber, ipv4.ProtocolNumber, &queue)
+	if err != nil {
+		return nil, toErrno(err)
+	}
+	entry, notify := waiter.NewChannelEntry(waiter.WritableEvents | waiter.EventErr | waiter.EventHUp)
+	queue.EventRegister(&entry)
+	defer queue.EventUnregister(&entry)
+	err = ep.Connect(*remote)
+	if _, started := err.(*tcpip.ErrConnectStarted); started {
+		select {
+		case <-ctx.Done():
+			ep.Abort()
+			return nil, ctx.Err()
+		case <-notify:
+			err = ep.LastError()
+		}
+	}
+	if err != nil {
+		ep.Close()
+		return nil, toErrno(err)
+	}
+	return gonet.NewTCPConn(&queue, ep), nil
+}
+
+// ListenPacket opens a UDP socket on the machine.
+func (w *Wire) ListenPacket(_ context.Context, network string, addr netip.AddrPort) (net.PacketConn, error) {
+	if network != "udp" {
+		return nil, fmt.Errorf("network %q: want udp", network)
+	}
+	return gonet.DialUDP(w.host.stack, fullAddress(addr), nil, ipv4.ProtocolNumber)
+}
+
+// Neighbours reads the machine's ARP table.
+func (w *Wire) Neighbours(context.Context) ([]wire.Neighbour, error) {
+	entries, err := w.host.stack.Neighbors(1, ipv4.ProtocolNumber)
+	if err != nil {
+		return nil, fmt.Errorf("neighbour table: %w", toErrno(err))
+	}
+	var neighbours []wire.Neighbour
+	for _, e := range entries {
+		if addr, ok := netip.AddrFromSlice(e.Addr.AsSlice()); ok && len(e.LinkAddr) == len(hwaddr.MAC{}) {
+			neighbours = append(neighbours, wire.Neighbour{Addr: addr, MAC: hwaddr.MAC([]byte(e.LinkAddr))})
+		}
+	}
+	return neighbours, nil
+}
+
+func fullAddress(addr netip.AddrPort) *tcpip.FullAddress {
+	full := &tcpip.FullAddress{Port: addr.Port()}
+	if addr.Addr().IsValid() && !addr.Addr().IsUnspecified() {
+		full.Addr = tcpip.AddrFromSlice(addr.Addr().AsSlice())
+	}
+	return full
+}
+
+// toErrno turns the stack's errors into the system error numbers that the kernel gives in the same case.
+func toErrno(err tcpip.Error) error {
+	switch err.(type) {
+	case *tcpip.ErrConnectionRefused:
+		return syscall.ECONNREFUSED
+	case *tcpip.ErrConnectionReset, *tcpip.ErrConnectionAborted:
+		return syscall.ECONNRESET
+	case *tcpip.ErrTimeout:
+		return syscall.ETIMEDOUT
+	case *tcpip.ErrHostUnreachable, *tcpip.ErrHostDown:
+		return syscall.EHOSTUNREACH
+	case *tcpip.ErrNetworkUnreachable:
+		return syscall.ENETUNREACH
+	}
+	return errors.New(err.String())
+}
+
+// deadline is a point in time that a blocked reader waits for, and that can be moved while it waits.
+type deadline struct {
+	mu    sync.Mutex // guards both
+	timer *time.Timer
+	ch    chan struct{}
+}
+
+func newDeadline() *deadline { return &deadline{ch: make(chan struct{})} }
+
+func (d *deadline) set(t time.Time) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.timer != nil && !d.timer.Stop() {
+		d.ch = make(chan struct{})
+	}
+	d.timer = nil
+	if t.IsZero() {
+		return
+	}
+	ch := d.ch
+	d.timer = time.AfterFunc(time.Until(t), func() { close(ch) })
+}
+
+func (d *deadline) passed() <-chan struct{} {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.ch
+}
