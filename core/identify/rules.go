@@ -1,0 +1,344 @@
+package identify
+
+import (
+	"embed"
+	"fmt"
+	"io/fs"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"unicode"
+
+	"airdrift/core/evidence"
+	"airdrift/core/yamlfile"
+)
+
+// Rule says what a fact, or several together, tell of a device. docs/rules.md documents the format.
+type Rule struct {
+	Name    string      `yaml:"rule"`
+	Because string      `yaml:"because"` // what the rule rests on, in a sentence for the auditor
+	When    []Condition `yaml:"when"`    // all must hold, each for some fact
+	Unless  []Condition `yaml:"unless"`  // none may hold for any fact
+	Says    []Statement `yaml:"says"`
+}
+
+// Condition asks for a fact. Exactly one of Is, Words and Like is given.
+type Condition struct {
+	Keys  []string `yaml:"keys"`  // the fact has one of these keys
+	Is    string   `yaml:"is"`    // its value is this, capitals aside
+	Words []string `yaml:"words"` // its value holds one of these words or phrases; print* stands for all that start so
+	Like  string   `yaml:"like"`  // its value matches this regular expression (RE2), capitals aside
+
+	form *regexp.Regexp
+}
+
+// Statement is what a rule says when it holds.
+type Statement struct {
+	Attribute Attribute `yaml:"attribute"`
+	Value     string    `yaml:"value"`    // ${1} stands for the first group that Like matched in the first condition
+	Strength  int       `yaml:"strength"` // in decibans, 1 to 30
+}
+
+const maxStrength = 30
+
+// Rules is a checked set of rules, indexed so that a fact meets only the rules that could rest on it.
+type Rules struct {
+	all []Rule
+	// lead conditions by key of the fact, and within it by exact value or first word; the rest are tried one by one.
+	byValue map[keyed][]int
+	byWord  map[keyed][]int
+	byForm  map[string][]int
+	starred map[string][]int // lead conditions with an open-ended first word
+}
+
+type keyed struct{ key, text string }
+
+//go:embed rules/*.yaml
+var ruleFiles embed.FS
+
+// Default gives the rules that ship with the program.
+var Default = sync.OnceValue(func() *Rules {
+	names, err := fs.Glob(ruleFiles, "rules/*.yaml")
+	if err != nil {
+		panic("identify: " + err.Error())
+	}
+	var all []Rule
+	for _, name := range names {
+		data, err := ruleFiles.ReadFile(name)
+		if err != nil {
+			panic("identify: " + err.Error())
+		}
+		rules, err := ReadRules(name, data)
+		if err != nil {
+			panic("identify: the rules that ship with the program are broken: " + err.Error())
+		}
+		all = append(all, rules...)
+	}
+	return NewRules(all)
+})
+
+// ReadRules reads and checks one file of rules. Where it fails the error is a *fault.List with lines and columns.
+func ReadRules(name string, data []byte) ([]Rule, error) {
+	var file struct {
+		Rules []Rule `yaml:"rules"`
+	}
+	doc, err := yamlfile.Read(name, data, &file)
+	if err != nil {
+		return nil, err
+	}
+	named := map[string]bool{}
+	for i := range file.Rules {
+		path := fmt.Sprintf("$.rules[%d]", i)
+		checkRule(doc, path, &file.Rules[i])
+		if name := file.Rules[i].Name; named[name] {
+			doc.Refuse(path+".rule", "there is a rule %q already", name)
+		}
+		named[file.Rules[i].Name] = true
+	}
+	return file.Rules, doc.Faults.Err()
+}
+
+func checkRule(doc *yamlfile.Document, path string, r *Rule) {
+	if r.Name == "" || r.Because == "" {
+		doc.Refuse(path, "a rule needs a name (rule) and a reason (because)")
+	}
+	if len(r.When) == 0 {
+		doc.Refuse(path+".when", "a rule needs at least one condition")
+	}
+	if len(r.Says) == 0 {
+		doc.Refuse(path+".says", "a rule needs something to say")
+	}
+	for i := range r.When {
+		checkCondition(doc, fmt.Sprintf("%s.when[%d]", path, i), &r.When[i])
+	}
+	for i := range r.Unless {
+		checkCondition(doc, fmt.Sprintf("%s.unless[%d]", path, i), &r.Unless[i])
+	}
+	for i, s := range r.Says {
+		checkStatement(doc, fmt.Sprintf("%s.says[%d]", path, i), s)
+	}
+}
+
+func checkCondition(doc *yamlfile.Document, path string, c *Condition) {
+	if len(c.Keys) == 0 {
+		doc.Refuse(path, "a condition needs the keys of the facts it asks for")
+	}
+	ways := 0
+	for _, given := range []bool{c.Is != "", len(c.Words) > 0, c.Like != ""} {
+		if given {
+			ways++
+		}
+	}
+	if ways != 1 {
+		doc.Refuse(path, "a condition needs exactly one of is, words and like")
+	}
+	for i, w := range c.Words {
+		if fold(w) == " " {
+			doc.Refuse(fmt.Sprintf("%s.words[%d]", path, i), "%q holds no letter or digit", w)
+		}
+	}
+	if c.Like != "" {
+		form, err := regexp.Compile("(?i)" + c.Like)
+		if err != nil {
+			doc.Refuse(path+".like", "not a regular expression: %v", err)
+		}
+		c.form = form
+	}
+}
+
+func checkStatement(doc *yamlfile.Document, path string, s Statement) {
+	if !slices.Contains(Attributes, s.Attribute) {
+		doc.Refuse(path+".attribute", "%q is not an attribute: want one of %v", s.Attribute, Attributes)
+	}
+	if s.Value == "" || s.Attribute == Kind && !slices.Contains(Kinds, s.Value) {
+		doc.Refuse(path+".value", "%q is not a value of %s", s.Value, s.Attribute)
+	}
+	if s.Strength < 1 || s.Strength > maxStrength {
+		doc.Refuse(path+".strength", "want 1 to %d decibans, got %d", maxStrength, s.Strength)
+	}
+}
+
+// NewRules indexes rules that ReadRules has checked.
+func NewRules(all []Rule) *Rules {
+	r := &Rules{all: all, byValue: map[keyed][]int{}, byWord: map[keyed][]int{}, byForm: map[string][]int{}, starred: map[string][]int{}}
+	for i, rule := range all {
+		lead := rule.When[0]
+		for _, key := range lead.Keys {
+			switch {
+			case lead.Is != "":
+				at := keyed{key, strings.ToLower(lead.Is)}
+				r.byValue[at] = append(r.byValue[at], i)
+			case lead.form != nil:
+				r.byForm[key] = append(r.byForm[key], i)
+			default:
+				r.indexWords(key, lead.Words, i)
+			}
+		}
+	}
+	return r
+}
+
+func (r *Rules) indexWords(key string, words []string, rule int) {
+	for _, phrase := range words {
+		first, _, _ := strings.Cut(strings.TrimSpace(fold(phrase)), " ")
+		if strings.HasSuffix(first, "*") {
+			if !slices.Contains(r.starred[key], rule) {
+				r.starred[key] = append(r.starred[key], rule)
+			}
+			continue
+		}
+		at := keyed{key, first}
+		if !slices.Contains(r.byWord[at], rule) {
+			r.byWord[at] = append(r.byWord[at], rule)
+		}
+	}
+}
+
+// All gives the rules in their order.
+func (r *Rules) All() []Rule { return r.all }
+
+// fact is an item with its value folded for comparison, once.
+type fact struct {
+	evidence.Item
+	lower  string
+	folded string
+}
+
+// votes gives the word of every rule that holds.
+func (r *Rules) votes(items []evidence.Item) []vote {
+	facts := make([]fact, len(items))
+	for i, item := range items {
+		facts[i] = fact{item, strings.ToLower(item.Value), fold(item.Value)}
+	}
+	var votes []vote
+	for _, f := range facts {
+		tried := map[int]bool{}
+		r.candidates(f, func(i int) {
+			if tried[i] {
+				return
+			}
+			tried[i] = true
+			if groups, holds := r.all[i].holds(f, facts); holds {
+				votes = append(votes, r.all[i].speak(f.Item, groups)...)
+			}
+		})
+	}
+	return votes
+}
+
+// candidates calls try with each rule whose lead condition this fact may meet.
+func (r *Rules) candidates(f fact, try func(int)) {
+	for _, i := range r.byValue[keyed{f.Key, f.lower}] {
+		try(i)
+	}
+	for word := range strings.FieldsSeq(f.folded) {
+		for _, i := range r.byWord[keyed{f.Key, word}] {
+			try(i)
+		}
+	}
+	for _, i := range r.byForm[f.Key] {
+		try(i)
+	}
+	for _, i := range r.starred[f.Key] {
+		try(i)
+	}
+}
+
+// holds reports whether the rule's first condition holds for the fact and all others hold for some fact.
+func (r *Rule) holds(lead fact, facts []fact) (groups []string, holds bool) {
+	groups, holds = r.When[0].meets(lead)
+	if !holds {
+		return nil, false
+	}
+	for _, c := range r.When[1:] {
+		if !slices.ContainsFunc(facts, c.met) {
+			return nil, false
+		}
+	}
+	for _, c := range r.Unless {
+		if slices.ContainsFunc(facts, c.met) {
+			return nil, false
+		}
+	}
+	return groups, true
+}
+
+func (c *Condition) met(f fact) bool {
+	_, ok := c.meets(f)
+	return ok
+}
+
+func (c *Condition) meets(f fact) (groups []string, ok bool) {
+	if !slices.Contains(c.Keys, f.Key) {
+		return nil, false
+	}
+	switch {
+	case c.Is != "":
+		return nil, f.lower == strings.ToLower(c.Is)
+	case c.form != nil:
+		groups = c.form.FindStringSubmatch(f.Value)
+		return groups, groups != nil
+	}
+	for _, phrase := range c.Words {
+		if holdsPhrase(f.folded, phrase) {
+			return nil, true
+		}
+	}
+	return nil, false
+}
+
+// holdsPhrase looks for whole words in a folded text; a star at the end leaves the last word's end open.
+func holdsPhrase(folded, phrase string) bool {
+	wanted := fold(phrase)
+	if open := strings.TrimSuffix(wanted, "* "); open != wanted {
+		return strings.Contains(folded, open)
+	}
+	return strings.Contains(folded, wanted)
+}
+
+// fold gives the words of a text in lower case, each with a space before and behind it. Stars are kept.
+func fold(text string) string {
+	var b strings.Builder
+	b.WriteByte(' ')
+	gap := true
+	for _, r := range text {
+		switch {
+		case unicode.IsLetter(r) || unicode.IsDigit(r) || r == '*':
+			b.WriteRune(unicode.ToLower(r))
+			gap = false
+		case !gap:
+			b.WriteByte(' ')
+			gap = true
+		}
+	}
+	if !gap {
+		b.WriteByte(' ')
+	}
+	return b.String()
+}
+
+// speak gives the rule's votes on the fact that made it hold.
+func (r *Rule) speak(item evidence.Item, groups []string) []vote {
+	votes := make([]vote, 0, len(r.Says))
+	for _, s := range r.Says {
+		value := fill(s.Value, groups)
+		if value == "" {
+			continue
+		}
+		if s.Attribute == Vendor {
+			value = VendorName(value)
+		}
+		votes = append(votes, vote{s.Attribute, value, Reason{Rule: r.Name, Because: r.Because, Strength: s.Strength, Item: item}})
+	}
+	return votes
+}
+
+// fill puts what groups matched into a value.
+func fill(value string, groups []string) string {
+	for i := 1; i < len(groups); i++ {
+		value = strings.ReplaceAll(value, "${"+strconv.Itoa(i)+"}", groups[i])
+	}
+	return strings.TrimSpace(value)
+}
