@@ -263,6 +263,9 @@ func (s Set) Contains(a netip.Addr) bool {
 	return ok
 }
 
+// Union gives the addresses that are in either set.
+func (s Set) Union(other Set) Set { return build(slices.Concat(s.spans, other.spans)) }
+
 // Without gives the set less all addresses of other.
 func (s Set) Without(other Set) Set {
 	var left []span

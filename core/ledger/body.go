@@ -1,0 +1,211 @@
+package ledger
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"time"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+)
+
+// body is what in one sweep is taken to be one device: one sighting or several.
+type body struct {
+	sightings []evidence.Sighting
+	keys      []Key
+	reasons   []string
+}
+
+// gather joins the sightings that are one device.
+func gather(sweep Sweep) []body {
+	j := &joiner{sightings: sweep.Sightings, parent: make([]int, len(sweep.Sightings)), reasons: map[int][]string{}}
+	for i := range j.parent {
+		j.parent[i] = i
+	}
+	j.joinByMAC()
+	j.joinGateway(sweep)
+	j.joinByKey()
+	return j.bodies()
+}
+
+// joiner keeps which sightings have been joined (a disjoint-set forest).
+type joiner struct {
+	sightings []evidence.Sighting
+	parent    []int
+	reasons   map[int][]string // by the index of a sighting
+}
+
+func (j *joiner) root(i int) int {
+	for j.parent[i] != i {
+		j.parent[i] = j.parent[j.parent[i]]
+		i = j.parent[i]
+	}
+	return i
+}
+
+func (j *joiner) join(a, b int, why string) {
+	if ra, rb := j.root(a), j.root(b); ra != rb {
+		j.parent[rb] = ra
+		j.reasons[b] = append(j.reasons[b], why)
+	}
+}
+
+// identifies reports whether a MAC is one device's own.
+func identifies(mac hwaddr.MAC) bool { return !mac.IsZero() && !mac.IsShared() && !mac.IsGroup() }
+
+// joinByMAC takes all addresses at which one MAC answers to be one device, which answers for others or has several.
+func (j *joiner) joinByMAC() {
+	first := map[hwaddr.MAC]int{}
+	for i, s := range j.sightings {
+		if !identifies(s.MAC) {
+			continue
+		}
+		if at, known := first[s.MAC]; known {
+			j.join(at, i, fmt.Sprintf("%s and %s answer with the same MAC address %s.", j.sightings[at].Addr, s.Addr, s.MAC))
+		} else {
+			first[s.MAC] = i
+		}
+	}
+}
+
+// joinGateway finds the gateway's addresses on its far sides. A router takes one from the time to live of each packet
+// it forwards (RFC 1812, 5.3.1), so an address beyond it whose answer has none taken off is the router's own.
+func (j *joiner) joinGateway(sweep Sweep) {
+	gateway := slices.IndexFunc(j.sightings, func(s evidence.Sighting) bool { return s.Addr == sweep.Gateway })
+	if gateway < 0 {
+		return
+	}
+	for i, s := range j.sightings {
+		onLink := slices.ContainsFunc(sweep.OnLink, func(p netip.Prefix) bool { return p.Contains(s.Addr) })
+		if !onLink && s.MAC.IsZero() && isInitialTTL(evidence.First(s.Items, evidence.KeyEchoTTL)) {
+			j.join(gateway, i, fmt.Sprintf("%s lies beyond the gateway %s, and its answer has passed no router: it is an address of the gateway itself.",
+				s.Addr, sweep.Gateway))
+		}
+	}
+}
+
+// isInitialTTL knows the values systems start with.
+func isInitialTTL(text string) bool {
+	ttl, err := strconv.Atoi(text)
+	return err == nil && (ttl == 64 || ttl == 128 || ttl == 255)
+}
+
+// joinByKey joins two sightings that show the same key, one of them at least beyond a router. A key that more show is
+// one that a maker put into all of a model, and tells nothing.
+func (j *joiner) joinByKey() {
+	holders := map[Key][]int{}
+	var order []Key
+	for i, s := range j.sightings {
+		for _, k := range keysOf(s.Items) {
+			if holders[k] == nil {
+				order = append(order, k)
+			}
+			if root := j.root(i); !slices.Contains(holders[k], root) {
+				holders[k] = append(holders[k], root)
+			}
+		}
+	}
+	for _, k := range order {
+		roots := holders[k]
+		if len(roots) != 2 || j.root(roots[0]) == j.root(roots[1]) {
+			continue
+		}
+		a, b := j.sightings[roots[0]], j.sightings[roots[1]]
+		if identifies(a.MAC) && identifies(b.MAC) || disagree(keysOf(a.Items), keysOf(b.Items)) {
+			continue
+		}
+		j.join(roots[0], roots[1], fmt.Sprintf("%s and %s show the same %s, which no other does.", a.Addr, b.Addr, k.Key))
+	}
+}
+
+// keysOf gives the keys among the facts, the strongest first.
+func keysOf(items []evidence.Item) []Key {
+	var keys []Key
+	for _, fact := range keyFacts {
+		for _, value := range evidence.Values(items, fact) {
+			if k := (Key{fact, value}); !slices.Contains(keys, k) {
+				keys = append(keys, k)
+			}
+		}
+	}
+	return keys
+}
+
+// disagree reports whether both show a key of one sort and have none of it in common.
+func disagree(a, b []Key) bool {
+	for _, fact := range keyFacts {
+		both, common := false, false
+		for _, x := range a {
+			for _, y := range b {
+				if x.Key == fact && y.Key == fact {
+					both = true
+					common = common || x == y
+				}
+			}
+		}
+		if both && !common {
+			return true
+		}
+	}
+	return false
+}
+
+// bodies gives the groups, in the order of their first sighting.
+func (j *joiner) bodies() []body {
+	at := map[int]int{}
+	var bodies []body
+	for i, s := range j.sightings {
+		root := j.root(i)
+		n, known := at[root]
+		if !known {
+			n = len(bodies)
+			at[root] = n
+			bodies = append(bodies, body{})
+		}
+		bodies[n].sightings = append(bodies[n].sightings, s)
+		bodies[n].reasons = append(bodies[n].reasons, j.reasons[i]...)
+	}
+	for i := range bodies {
+		bodies[i].keys = keysOf(bodies[i].items())
+	}
+	return bodies
+}
+
+func (b body) macs() []hwaddr.MAC {
+	var macs []hwaddr.MAC
+	for _, s := range b.sightings {
+		if !s.MAC.IsZero() && !slices.Contains(macs, s.MAC) {
+			macs = append(macs, s.MAC)
+		}
+	}
+	return macs
+}
+
+func (b body) addrs() []netip.Addr {
+	addrs := make([]netip.Addr, 0, len(b.sightings))
+	for _, s := range b.sightings {
+		addrs = append(addrs, s.Addr)
+	}
+	slices.SortFunc(addrs, netip.Addr.Compare)
+	return slices.Compact(addrs)
+}
+
+func (b body) items() []evidence.Item {
+	var items []evidence.Item
+	for _, s := range b.sightings {
+		items = append(items, s.Items...)
+	}
+	return items
+}
+
+func (b body) firstAt(otherwise time.Time) time.Time {
+	first := otherwise
+	for i, s := range b.sightings {
+		if i == 0 || s.FirstAt.Before(first) {
+			first = s.FirstAt
+		}
+	}
+	return first
+}

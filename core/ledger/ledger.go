@@ -1,0 +1,240 @@
+// Package ledger keeps devices over time: it recognises in the sightings of a sweep the devices that are known, holds
+// them against the register, and says what changed. It is a pure function of what is stored.
+package ledger
+
+import (
+	"net/netip"
+	"slices"
+	"time"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
+	"airdrift/core/netrange"
+	"airdrift/core/register"
+)
+
+// Standing is a device against the register.
+type Standing string
+
+// The standings there are.
+const (
+	Managed   Standing = "managed"
+	Unmanaged Standing = "unmanaged"
+	Missing   Standing = "missing" // in the register, never seen or no longer there
+)
+
+// Presence is a device against the last sweep that covered it.
+type Presence string
+
+// The presences there are.
+const (
+	Seen      Presence = "seen"
+	Silent    Presence = "silent"    // covered, and it did not answer
+	Uncovered Presence = "uncovered" // no sweep has looked where it should be
+)
+
+// Device is one device, recognised across sweeps and addresses.
+type Device struct {
+	ID        uint64            // 0 until it is stored
+	MACs      []hwaddr.MAC      // the one seen last first
+	Addrs     []netip.Addr      // held when it was seen last, in ascending order
+	Keys      []Key             // what recognises it besides MAC and name
+	Identity  identify.Identity // what is believed of it
+	Items     []evidence.Item   // the evidence of the last sweep that saw it
+	FirstSeen time.Time         // zero for one known from the register alone
+	LastSeen  time.Time
+	LastSweep uint64 // the sweep that saw it last
+	Presence  Presence
+	Standing  Standing
+	Entry     *register.Entry // what the register says of it; nil where it does not
+	MatchedBy string          // why Entry is taken to mean this device
+	Reasons   []string        // why the sightings of the last sweep are taken to be one device, and this one
+	Contested []netip.Addr    // addresses that another device holds as well
+}
+
+// Key is something a device says that hardly another one says too.
+type Key struct {
+	Key   string // the key of the fact: ssh.hostkey, tls.key
+	Value string
+}
+
+// keyFacts are the facts that recognise a device, the strongest first.
+var keyFacts = []string{evidence.KeySSHHostKey, evidence.KeyTLSKey}
+
+// Sweep is what one sweep saw, and where it looked.
+type Sweep struct {
+	ID        uint64
+	Began     time.Time
+	Covered   netrange.Set   // the addresses it was to look at
+	Stopped   bool           // it was stopped, so who was not seen may be there all the same
+	Gateway   netip.Addr     // the first router from the vantage; invalid where there is none
+	OnLink    []netip.Prefix // the vantage's own segment
+	Sightings []evidence.Sighting
+
+	CoveredBefore netrange.Set // what whole sweeps before this one have covered
+}
+
+// ChangeKind is a way in which a device differs from the sweep before.
+type ChangeKind string
+
+// The kinds of change there are.
+const (
+	Appeared ChangeKind = "appeared"
+	Vanished ChangeKind = "vanished"
+	Moved    ChangeKind = "moved"
+	Changed  ChangeKind = "changed"
+)
+
+// Change is one difference from the sweep before.
+type Change struct {
+	Kind   ChangeKind
+	Device int // index into the devices of the result
+	Before string
+	After  string
+}
+
+// Identifier tells what a device is; identify.Engine is one.
+type Identifier interface {
+	Identify(items []evidence.Item) identify.Identity
+}
+
+// Result is the ledger after a sweep.
+type Result struct {
+	Devices []Device
+	Changes []Change
+}
+
+// Apply enters a sweep into the ledger. known are all devices of the site, in any order; register is its whole
+// register. Devices that are new have no ID in the result.
+func Apply(known []Device, entries []register.Entry, sweep Sweep, identifier Identifier) Result {
+	b := &book{sweep: sweep, identifier: identifier, devices: seenOnly(known)}
+	bodies := gather(sweep)
+	for i, device := range b.recognise(bodies) {
+		b.enter(bodies[i], device)
+	}
+	b.markUnseen()
+	b.markContested()
+	covered := sweep.CoveredBefore
+	if !sweep.Stopped {
+		covered = covered.Union(sweep.Covered)
+	}
+	devices := Match(b.devices, entries, covered)
+	return Result{Devices: devices, Changes: b.changes}
+}
+
+// seenOnly leaves out devices that stand for entries of the register; Match makes them anew.
+func seenOnly(known []Device) []Device {
+	devices := make([]Device, 0, len(known))
+	for _, d := range known {
+		if !d.FirstSeen.IsZero() {
+			devices = append(devices, d)
+		}
+	}
+	return devices
+}
+
+// book is the ledger while a sweep is entered.
+type book struct {
+	sweep      Sweep
+	identifier Identifier
+	devices    []Device
+	changes    []Change
+}
+
+// enter writes what was seen of one device; at -1 it is a new one.
+func (b *book) enter(body body, at int) {
+	if at < 0 {
+		at = len(b.devices)
+		b.devices = append(b.devices, Device{FirstSeen: body.firstAt(b.sweep.Began)})
+		b.changes = append(b.changes, Change{Kind: Appeared, Device: at, After: addrText(body.addrs())})
+	} else {
+		b.compare(body, at)
+	}
+	d := &b.devices[at]
+	d.MACs = newestFirst(body.macs(), d.MACs)
+	d.Addrs = body.addrs()
+	d.Keys = body.keys
+	d.Items = body.items()
+	d.Identity = b.identifier.Identify(d.Items)
+	d.LastSeen = body.firstAt(b.sweep.Began)
+	d.LastSweep = b.sweep.ID
+	d.Presence = Seen
+	d.Reasons = body.reasons
+	d.Contested = nil
+}
+
+// compare notes what differs from when the device was seen last.
+func (b *book) compare(body body, at int) {
+	d := b.devices[at]
+	if d.Presence == Silent {
+		b.changes = append(b.changes, Change{Kind: Appeared, Device: at, After: addrText(body.addrs())})
+	}
+	if before, after := addrText(d.Addrs), addrText(body.addrs()); before != after {
+		b.changes = append(b.changes, Change{Kind: Moved, Device: at, Before: before, After: after})
+	}
+	now := b.identifier.Identify(body.items())
+	for _, a := range []identify.Attribute{identify.Firmware, identify.OS, identify.Kind} {
+		if before, after := d.Identity.Of(a), now.Of(a); before != after && before != "" && after != "" {
+			b.changes = append(b.changes, Change{Kind: Changed, Device: at, Before: before, After: after})
+		}
+	}
+}
+
+func newestFirst(now, before []hwaddr.MAC) []hwaddr.MAC {
+	all := slices.Clone(now)
+	for _, m := range before {
+		if !slices.Contains(all, m) {
+			all = append(all, m)
+		}
+	}
+	return all
+}
+
+// markUnseen tells devices that kept silent from those the sweep did not look for.
+func (b *book) markUnseen() {
+	for i := range b.devices {
+		d := &b.devices[i]
+		if d.LastSweep == b.sweep.ID || b.sweep.Stopped || !covers(b.sweep.Covered, d.Addrs) {
+			continue
+		}
+		if d.Presence == Seen {
+			b.changes = append(b.changes, Change{Kind: Vanished, Device: i, Before: addrText(d.Addrs)})
+		}
+		d.Presence = Silent
+	}
+}
+
+func covers(covered netrange.Set, addrs []netip.Addr) bool {
+	return len(addrs) > 0 && !slices.ContainsFunc(addrs, func(a netip.Addr) bool { return !covered.Contains(a) })
+}
+
+// markContested finds addresses that two devices held in this sweep.
+func (b *book) markContested() {
+	holders := map[netip.Addr][]int{}
+	for i, d := range b.devices {
+		if d.LastSweep == b.sweep.ID {
+			for _, a := range d.Addrs {
+				holders[a] = append(holders[a], i)
+			}
+		}
+	}
+	for a, devices := range holders {
+		for _, i := range devices {
+			if len(devices) > 1 {
+				b.devices[i].Contested = append(b.devices[i].Contested, a)
+			}
+		}
+	}
+}
+
+func addrText(addrs []netip.Addr) string {
+	text := ""
+	for i, a := range addrs {
+		if i > 0 {
+			text += ", "
+		}
+		text += a.String()
+	}
+	return text
+}

@@ -1,0 +1,209 @@
+package ledger
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
+	"airdrift/core/netrange"
+	"airdrift/core/register"
+)
+
+var (
+	engine  = identify.New(identify.Default(), nil)
+	begin   = time.Date(2026, 11, 2, 9, 0, 0, 0, time.UTC)
+	segment = netip.MustParsePrefix("10.40.1.0/24")
+	far     = netip.MustParsePrefix("10.40.2.0/24")
+)
+
+// sight makes a sighting; facts are "key value" texts.
+func sight(addr, mac string, facts ...string) evidence.Sighting {
+	s := evidence.Sighting{Addr: netip.MustParseAddr(addr), Answered: true, FirstAt: begin}
+	if mac != "" {
+		s.MAC = hwaddr.MustParse(mac)
+		facts = append(facts, "arp.mac "+mac)
+	}
+	for _, f := range facts {
+		key, value, _ := strings.Cut(f, " ")
+		source, _, _ := strings.Cut(key, ".")
+		s.Items = append(s.Items, evidence.Item{Source: evidence.Source(source), Key: key, Value: value})
+	}
+	return s
+}
+
+func sweepOf(id uint64, sightings ...evidence.Sighting) Sweep {
+	return Sweep{
+		ID: id, Began: begin.Add(time.Duration(id) * time.Hour), Covered: netrange.FromPrefixes(segment, far),
+		Gateway: netip.MustParseAddr("10.40.1.1"), OnLink: []netip.Prefix{segment}, Sightings: sightings,
+	}
+}
+
+// stored gives devices IDs as a store would.
+func stored(devices []Device) []Device {
+	for i := range devices {
+		devices[i].ID = uint64(i + 1)
+	}
+	return devices
+}
+
+func addrsOf(devices []Device) string {
+	var texts []string
+	for _, d := range devices {
+		texts = append(texts, addrText(d.Addrs))
+	}
+	slices.Sort(texts)
+	return strings.Join(texts, "; ")
+}
+
+const (
+	macA, macB, private = "48:9b:34:00:00:01", "48:9b:34:00:00:02", "da:3f:91:5c:20:17"
+)
+
+func TestWhatIsOneDeviceWithinASweep(t *testing.T) {
+	tests := []struct {
+		name      string
+		sightings []evidence.Sighting
+		want      string
+	}{
+		{"one MAC at two addresses", []evidence.Sighting{sight("10.40.1.5", macA), sight("10.40.1.6", macA)}, "10.40.1.5, 10.40.1.6"},
+		{"two MACs at one address", []evidence.Sighting{sight("10.40.1.5", macA), sight("10.40.1.5", macB)}, "10.40.1.5; 10.40.1.5"},
+		{"a virtual router's MAC joins nobody", []evidence.Sighting{sight("10.40.1.5", "00:00:5e:00:01:01"), sight("10.40.1.6", "00:00:5e:00:01:01")}, "10.40.1.5; 10.40.1.6"},
+		{"the gateway's far side", []evidence.Sighting{sight("10.40.2.1", "", "echo.ttl 64"), sight("10.40.1.1", macA), sight("10.40.2.9", "", "echo.ttl 63")}, "10.40.1.1, 10.40.2.1; 10.40.2.9"},
+		{"the same host key near and far", []evidence.Sighting{sight("10.40.1.5", macA, "ssh.hostkey K"), sight("10.40.2.5", "", "ssh.hostkey K")}, "10.40.1.5, 10.40.2.5"},
+		{"a key that three show", []evidence.Sighting{sight("10.40.2.4", "", "tls.key K"), sight("10.40.2.5", "", "tls.key K"), sight("10.40.2.6", "", "tls.key K")}, "10.40.2.4; 10.40.2.5; 10.40.2.6"},
+		{"a key of two MACs", []evidence.Sighting{sight("10.40.1.4", macA, "tls.key K"), sight("10.40.1.5", macB, "tls.key K")}, "10.40.1.4; 10.40.1.5"},
+		{"keys that contradict", []evidence.Sighting{sight("10.40.1.4", macA, "tls.key K", "ssh.hostkey A"), sight("10.40.2.5", "", "tls.key K", "ssh.hostkey B")}, "10.40.1.4; 10.40.2.5"},
+	}
+	for _, tt := range tests {
+		got := Apply(nil, nil, sweepOf(1, tt.sightings...), engine)
+		if addrsOf(got.Devices) != tt.want {
+			t.Errorf("%s: %s, want %s", tt.name, addrsOf(got.Devices), tt.want)
+		}
+	}
+}
+
+func TestWhoIsRecognisedInTheNextSweep(t *testing.T) {
+	tests := []struct {
+		name          string
+		first, second []evidence.Sighting
+		same          bool
+		change        ChangeKind
+	}{
+		{"moved with its MAC", []evidence.Sighting{sight("10.40.1.5", macA)}, []evidence.Sighting{sight("10.40.1.9", macA)}, true, Moved},
+		{"another MAC at the address", []evidence.Sighting{sight("10.40.1.5", macA)}, []evidence.Sighting{sight("10.40.1.5", macB)}, false, Appeared},
+		{"a new network card, the same host key", []evidence.Sighting{sight("10.40.1.5", macA, "ssh.hostkey K")}, []evidence.Sighting{sight("10.40.1.5", macB, "ssh.hostkey K")}, true, ""},
+		{"beyond a router by address", []evidence.Sighting{sight("10.40.2.5", "", "echo.ttl 63")}, []evidence.Sighting{sight("10.40.2.5", "", "echo.ttl 63")}, true, ""},
+		{"beyond a router, moved, by name", []evidence.Sighting{sight("10.40.2.5", "", "tls.subject a.example")}, []evidence.Sighting{sight("10.40.2.7", "", "tls.subject a.example")}, true, Moved},
+		{"a private MAC that stayed", []evidence.Sighting{sight("10.40.1.5", private)}, []evidence.Sighting{sight("10.40.1.7", private)}, true, Moved},
+		{"a private MAC that changed, by name", []evidence.Sighting{sight("10.40.1.5", private, "tls.subject p.example")}, []evidence.Sighting{sight("10.40.1.5", "de:3f:91:5c:20:17", "tls.subject p.example")}, true, ""},
+		{"a private MAC that changed, no name", []evidence.Sighting{sight("10.40.1.5", private)}, []evidence.Sighting{sight("10.40.1.5", "de:3f:91:5c:20:17")}, false, Appeared},
+		{"a name that two show", []evidence.Sighting{sight("10.40.2.5", "", "tls.subject a.example")}, []evidence.Sighting{sight("10.40.2.7", "", "tls.subject a.example"), sight("10.40.2.8", "", "tls.subject a.example")}, false, Appeared},
+	}
+	for _, tt := range tests {
+		before := stored(Apply(nil, nil, sweepOf(1, tt.first...), engine).Devices)
+		after := Apply(before, nil, sweepOf(2, tt.second...), engine)
+		same := after.Devices[0].LastSweep == 2
+		if same != tt.same || after.Devices[0].ID != 1 {
+			t.Errorf("%s: recognised %v, want %v: %+v", tt.name, same, tt.same, after.Devices)
+		}
+		kinds := make([]ChangeKind, len(after.Changes))
+		for i, c := range after.Changes {
+			kinds[i] = c.Kind
+		}
+		if tt.change == "" && len(kinds) > 0 || tt.change != "" && !slices.Contains(kinds, tt.change) {
+			t.Errorf("%s: changes %v, want %q", tt.name, kinds, tt.change)
+		}
+	}
+}
+
+func TestSilenceNeedsAWholeSweepThatLooked(t *testing.T) {
+	before := stored(Apply(nil, nil, sweepOf(1, sight("10.40.1.5", macA)), engine).Devices)
+	elsewhere := sweepOf(2)
+	elsewhere.Covered = netrange.FromPrefixes(far)
+	stopped := sweepOf(2)
+	stopped.Stopped = true
+	for name, tt := range map[string]struct {
+		sweep Sweep
+		want  Presence
+	}{"covered": {sweepOf(2), Silent}, "elsewhere": {elsewhere, Seen}, "stopped": {stopped, Seen}} {
+		if got := Apply(before, nil, tt.sweep, engine).Devices[0].Presence; got != tt.want {
+			t.Errorf("%s: presence %s, want %s", name, got, tt.want)
+		}
+	}
+}
+
+func TestStandingAgainstTheRegister(t *testing.T) {
+	entry := func(id uint64, name, mac, addr string) register.Entry {
+		e := register.Entry{ID: id, Name: name}
+		if mac != "" {
+			e.MAC = hwaddr.MustParse(mac)
+		}
+		if addr != "" {
+			e.Addr = netip.MustParseAddr(addr)
+		}
+		return e
+	}
+	tests := []struct {
+		name      string
+		sightings []evidence.Sighting
+		entry     register.Entry
+		want      string // standing/presence of each device, in order
+	}{
+		{"by MAC at another address", []evidence.Sighting{sight("10.40.1.5", macA)}, entry(1, "a", macA, "10.40.1.99"), "managed/seen"},
+		{"another MAC at the address", []evidence.Sighting{sight("10.40.1.5", macB)}, entry(1, "a", macA, "10.40.1.5"), "unmanaged/seen missing/silent"},
+		{"beyond a router by address", []evidence.Sighting{sight("10.40.2.5", "")}, entry(1, "palm house climate", macA, "10.40.2.5"), "managed/seen"},
+		{"by address and name", []evidence.Sighting{sight("10.40.1.5", macB, "tls.subject cairn.example")}, entry(1, "Cairn", "", "10.40.1.5"), "managed/seen"},
+		{"a host name that contradicts", []evidence.Sighting{sight("10.40.2.5", "", "tls.subject cairn.example")}, entry(1, "acorn", "", "10.40.2.5"), "unmanaged/seen missing/silent"},
+		{"two at the address, no name", []evidence.Sighting{sight("10.40.1.5", macA), sight("10.40.1.5", macB)}, entry(1, "till", "", "10.40.1.5"), "unmanaged/seen unmanaged/seen missing/silent"},
+		{"never looked for", nil, entry(1, "a", macA, "10.99.0.1"), "missing/uncovered"},
+		{"only a name", nil, entry(1, "a", "", ""), "missing/silent"},
+	}
+	for _, tt := range tests {
+		got := Apply(nil, []register.Entry{tt.entry}, sweepOf(1, tt.sightings...), engine)
+		var texts []string
+		for _, d := range got.Devices {
+			texts = append(texts, string(d.Standing)+"/"+string(d.Presence))
+		}
+		if strings.Join(texts, " ") != tt.want {
+			t.Errorf("%s: %v, want %s", tt.name, texts, tt.want)
+		}
+	}
+}
+
+func TestMissingAfterBeingSeenAndBack(t *testing.T) {
+	entries := []register.Entry{{ID: 1, Name: "a", MAC: hwaddr.MustParse(macA)}}
+	first := stored(Apply(nil, entries, sweepOf(1, sight("10.40.1.5", macA)), engine).Devices)
+	second := stored(Apply(first, entries, sweepOf(2), engine).Devices)
+	if len(second) != 1 || second[0].Standing != Missing || second[0].Presence != Silent {
+		t.Fatalf("after it vanished: %+v", second)
+	}
+	third := Apply(second, entries, sweepOf(3, sight("10.40.1.5", macA)), engine)
+	if len(third.Devices) != 1 || third.Devices[0].Standing != Managed || third.Devices[0].Presence != Seen {
+		t.Fatalf("after it came back: %+v", third.Devices)
+	}
+}
+
+func TestContestedAddress(t *testing.T) {
+	got := Apply(nil, nil, sweepOf(1, sight("10.40.1.5", macA), sight("10.40.1.5", macB), sight("10.40.1.6", "48:9b:34:00:00:03")), engine)
+	for _, d := range got.Devices {
+		if want := d.Addrs[0].String() == "10.40.1.5"; (len(d.Contested) == 1) != want {
+			t.Errorf("%v: contested %v", d.Addrs, d.Contested)
+		}
+	}
+}
+
+func TestSameName(t *testing.T) {
+	for _, tt := range []struct {
+		a, b string
+		want bool
+	}{{"cairn", "CAIRN", true}, {"cairn", "cairn.example", true}, {"cairn.a.example", "cairn.b.example", false}, {"cairn", "acorn.example", false}} {
+		if SameName(tt.a, tt.b) != tt.want {
+			t.Errorf("SameName(%q, %q) = %v", tt.a, tt.b, !tt.want)
+		}
+	}
+}

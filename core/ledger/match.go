@@ -1,0 +1,137 @@
+package ledger
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+
+	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
+	"airdrift/core/netrange"
+	"airdrift/core/register"
+)
+
+// Match holds devices against the register and gives each its standing: by MAC address first, then by address and
+// name. An entry that means no device that was seen becomes a device that is missing; it is silent where its address
+// is among those that whole sweeps have covered, else uncovered.
+func Match(devices []Device, entries []register.Entry, covered netrange.Set) []Device {
+	m := newMatcher(seenOnly(devices), entries)
+	m.byMAC()
+	m.byAddr()
+	for _, e := range entries {
+		if !m.used[e.ID] {
+			m.devices = append(m.devices, missing(e, covered))
+		}
+	}
+	return m.devices
+}
+
+// missing makes the device that an unseen entry stands for.
+func missing(e register.Entry, covered netrange.Set) Device {
+	d := Device{Standing: Missing, Presence: Uncovered, Entry: &e, MatchedBy: "known from the register alone"}
+	if !e.MAC.IsZero() {
+		d.MACs = []hwaddr.MAC{e.MAC}
+	}
+	if e.Addr.IsValid() {
+		d.Addrs = []netip.Addr{e.Addr}
+	}
+	if covered.Count() > 0 && (!e.Addr.IsValid() || covered.Contains(e.Addr)) {
+		d.Presence = Silent
+	}
+	return d
+}
+
+type matcher struct {
+	devices []Device
+	entries []register.Entry
+	used    map[uint64]bool // entries by ID
+}
+
+func newMatcher(devices []Device, entries []register.Entry) *matcher {
+	for i := range devices {
+		devices[i].Entry, devices[i].MatchedBy, devices[i].Standing = nil, "", Unmanaged
+	}
+	return &matcher{devices: devices, entries: entries, used: map[uint64]bool{}}
+}
+
+func (m *matcher) take(device int, entry register.Entry, why string) {
+	d := &m.devices[device]
+	d.Entry, d.MatchedBy, d.Standing = &entry, why, Managed
+	if d.Presence == Silent {
+		d.Standing = Missing
+	}
+	m.used[entry.ID] = true
+}
+
+// byMAC matches on any MAC a device has held.
+func (m *matcher) byMAC() {
+	entries := map[hwaddr.MAC]register.Entry{}
+	for _, e := range m.entries {
+		if !e.MAC.IsZero() {
+			entries[e.MAC] = e
+		}
+	}
+	for i, d := range m.devices {
+		for _, mac := range d.MACs {
+			if e, ok := entries[mac]; ok && !m.used[e.ID] {
+				m.take(i, e, "same MAC address "+mac.String())
+				break
+			}
+		}
+	}
+}
+
+// byAddr matches what is left on the address, where neither the names nor the MACs speak against it. Where several
+// devices could be meant, only one that has the entry's name is.
+func (m *matcher) byAddr() {
+	holders := map[netip.Addr][]int{}
+	for i, d := range m.devices {
+		for _, a := range d.Addrs {
+			if d.Entry == nil && d.Presence == Seen {
+				holders[a] = append(holders[a], i)
+			}
+		}
+	}
+	for _, e := range m.entries {
+		if m.used[e.ID] || !e.Addr.IsValid() {
+			continue
+		}
+		if i, why, ok := m.choose(e, holders[e.Addr]); ok {
+			m.take(i, e, why)
+		}
+	}
+}
+
+func (m *matcher) choose(e register.Entry, candidates []int) (device int, why string, ok bool) {
+	var silent []int
+	for _, i := range candidates {
+		d := m.devices[i]
+		if d.Entry != nil || !e.MAC.IsZero() && slices.ContainsFunc(d.MACs, identifies) {
+			continue
+		}
+		name := d.Identity.Of(identify.Name)
+		switch {
+		case name != "" && e.Name != "" && SameName(name, e.Name):
+			return i, "same address and name", true
+		case name == "" || e.Name == "" || strings.ContainsFunc(e.Name, isSpace):
+			silent = append(silent, i)
+		}
+	}
+	if len(silent) == 1 {
+		return silent[0], "same address; there is no MAC address and no name to compare", true
+	}
+	return 0, "", false
+}
+
+// isSpace tells a title such as "palm house climate" from a host name: only host names can contradict each other.
+func isSpace(r rune) bool { return r == ' ' }
+
+// SameName compares host names: capitals aside, and by the first label where one of them has no domain.
+func SameName(a, b string) bool {
+	if strings.EqualFold(a, b) {
+		return true
+	}
+	firstA, _, qualifiedA := strings.Cut(a, ".")
+	firstB, _, qualifiedB := strings.Cut(b, ".")
+	return qualifiedA != qualifiedB && strings.EqualFold(firstA, firstB)
+}
