@@ -1,0 +1,339 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
+	"airdrift/core/ledger"
+)
+
+// deviceRow has what lists sort and filter by in columns, and the whole device in Record.
+type deviceRow struct {
+	ID        uint64
+	SiteID    uint64
+	EntryID   uint64
+	Name      string
+	Addr      []byte
+	MAC       string `gorm:"column:mac"`
+	Kind      string
+	Vendor    string
+	Model     string
+	OS        string `gorm:"column:os"`
+	Standing  string
+	Presence  string
+	FirstSeen *time.Time
+	LastSeen  *time.Time
+	LastSweep uint64
+	Search    string
+	Record    string
+}
+
+func (deviceRow) TableName() string { return "devices" }
+
+// maxColumn is the longest text of a column, in characters.
+const maxColumn = 255
+
+// DisplayName gives the name a device is shown by: its own, or the register's.
+func DisplayName(d ledger.Device) string {
+	if d.Entry != nil && d.Entry.Name != "" {
+		return d.Entry.Name
+	}
+	return d.Identity.Of(identify.Name)
+}
+
+// believed gives what evidence tells of an attribute, or for a device never seen what the register says.
+func believed(d ledger.Device, a identify.Attribute) string {
+	if value := d.Identity.Of(a); value != "" || d.Entry == nil || !d.FirstSeen.IsZero() {
+		return value
+	}
+	switch a {
+	case identify.Vendor:
+		return d.Entry.Vendor
+	case identify.Model:
+		return d.Entry.Model
+	case identify.Kind:
+		if slices.Contains(identify.Kinds, d.Entry.Kind) {
+			return d.Entry.Kind
+		}
+		return identify.Unknown
+	}
+	return ""
+}
+
+func toDeviceRow(site uint64, d ledger.Device) (deviceRow, error) {
+	record, err := json.Marshal(d)
+	if err != nil {
+		return deviceRow{}, err
+	}
+	row := deviceRow{
+		ID: d.ID, SiteID: site, Name: cut(DisplayName(d)), Addr: []byte{}, Kind: believed(d, identify.Kind),
+		Vendor: cut(believed(d, identify.Vendor)), Model: cut(believed(d, identify.Model)), OS: cut(believed(d, identify.OS)),
+		Standing: string(d.Standing), Presence: string(d.Presence), LastSweep: d.LastSweep,
+		Search: searchText(d), Record: string(record),
+	}
+	if d.Entry != nil {
+		row.EntryID = d.Entry.ID
+	}
+	if len(d.Addrs) > 0 {
+		row.Addr = sortable(d.Addrs[0])
+	}
+	if len(d.MACs) > 0 {
+		row.MAC = d.MACs[0].String()
+	}
+	if !d.FirstSeen.IsZero() {
+		row.FirstSeen, row.LastSeen = &d.FirstSeen, &d.LastSeen
+	}
+	return row, nil
+}
+
+func cut(text string) string {
+	if runes := []rune(text); len(runes) > maxColumn {
+		return string(runes[:maxColumn])
+	}
+	return text
+}
+
+// maxSearch bounds the text a device is found by, in bytes.
+const maxSearch = 8000
+
+// searchText puts everything a person may look for into one lower-case text.
+func searchText(d ledger.Device) string {
+	words := []string{DisplayName(d)}
+	for _, a := range identify.Attributes {
+		words = append(words, believed(d, a))
+	}
+	for _, a := range d.Addrs {
+		words = append(words, a.String())
+	}
+	for _, m := range d.MACs {
+		words = append(words, m.String(), strings.ReplaceAll(m.String(), ":", "-"))
+	}
+	if e := d.Entry; e != nil {
+		words = append(words, e.Vendor, e.Model, e.Location, e.Responsible, e.Note)
+	}
+	for _, item := range d.Items {
+		words = append(words, item.Value)
+	}
+	text := strings.ToLower(strings.Join(words, "\n"))
+	return strings.ToValidUTF8(text[:min(len(text), maxSearch)], "")
+}
+
+// Rematch gives all devices their standing anew.
+type Rematch func(devices []ledger.Device) ([]ledger.Device, error)
+
+// rematch loads a site's devices, matches them and stores them.
+func rematch(tx *gorm.DB, site uint64, match Rematch) error {
+	devices, err := devicesOf(tx, site)
+	if err != nil {
+		return err
+	}
+	if devices, err = match(devices); err != nil {
+		return err
+	}
+	return saveDevices(tx, site, devices)
+}
+
+// Devices gives all devices of a site whole, in order of their IDs.
+func (s *Store) Devices(ctx context.Context, site uint64) ([]ledger.Device, error) {
+	return devicesOf(s.db.WithContext(ctx), site)
+}
+
+func devicesOf(db *gorm.DB, site uint64) ([]ledger.Device, error) {
+	var rows []deviceRow
+	if err := db.Select("id, record").Where("site_id = ?", site).Order("id").Find(&rows).Error; err != nil {
+		return nil, own(err, "devices")
+	}
+	devices := make([]ledger.Device, len(rows))
+	for i, r := range rows {
+		if err := json.Unmarshal([]byte(r.Record), &devices[i]); err != nil {
+			return nil, fmt.Errorf("stored device %d: %w", r.ID, err)
+		}
+		devices[i].ID = r.ID
+	}
+	return devices, nil
+}
+
+// ApplySweep writes the ledger after a sweep, and the sweep itself, in one transaction.
+func (s *Store) ApplySweep(ctx context.Context, sweep Sweep, apply Rematch) error {
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := rematch(tx, sweep.SiteID, apply); err != nil {
+			return err
+		}
+		row := toSweepRow(sweep)
+		return tx.Save(&row).Error
+	})
+	return own(err, fmt.Sprintf("sweep %d", sweep.ID))
+}
+
+// saveDevices writes all devices of a site and takes out those that stood for entries which are gone. A device known
+// from the register alone keeps its ID as long as its entry does.
+func saveDevices(tx *gorm.DB, site uint64, devices []ledger.Device) error {
+	var old []deviceRow
+	if err := tx.Select("id, entry_id").Where("site_id = ? AND first_seen IS NULL", site).Find(&old).Error; err != nil {
+		return err
+	}
+	standIns := map[uint64]uint64{}
+	for _, r := range old {
+		standIns[r.EntryID] = r.ID
+	}
+	rows := make([]deviceRow, len(devices))
+	for i, d := range devices {
+		if d.FirstSeen.IsZero() && d.Entry != nil {
+			d.ID = standIns[d.Entry.ID]
+			delete(standIns, d.Entry.ID)
+		}
+		row, err := toDeviceRow(site, d)
+		if err != nil {
+			return err
+		}
+		rows[i] = row
+	}
+	gone := make([]uint64, 0, len(standIns))
+	for _, id := range standIns {
+		gone = append(gone, id)
+	}
+	if len(gone) > 0 {
+		if err := tx.Delete(&deviceRow{}, gone).Error; err != nil {
+			return err
+		}
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	return tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(rows, batchSize).Error
+}
+
+// DeviceLine is what a list shows of a device.
+type DeviceLine struct {
+	ID        uint64
+	Name      string
+	Addrs     []netip.Addr
+	MAC       hwaddr.MAC
+	Kind      string
+	Vendor    string
+	Model     string
+	OS        string
+	Standing  ledger.Standing
+	Presence  ledger.Presence
+	FirstSeen time.Time
+	LastSeen  time.Time
+}
+
+// DeviceQuery says which devices to list. The zero value but for Site and Limit means all, by address.
+type DeviceQuery struct {
+	Site      uint64
+	Standings []string
+	Presences []string
+	Kinds     []string
+	Text      string // words that must all be in what is known of the device
+	Sort      string // a key of SortColumns
+	Descend   bool
+	Offset    int
+	Limit     int
+}
+
+// SortColumns are the ways to sort a list of devices.
+var SortColumns = map[string]string{
+	"address": "addr", "name": "name", "kind": "kind", "vendor": "vendor", "model": "model", "os": "os", "mac": "mac",
+	"standing": "standing", "presence": "presence", "firstSeen": "first_seen", "lastSeen": "last_seen",
+}
+
+// ListDevices gives one page of a list of devices and how many there are in all.
+func (s *Store) ListDevices(ctx context.Context, q DeviceQuery) ([]DeviceLine, int64, error) {
+	var total int64
+	if err := q.filter(s.db.WithContext(ctx).Model(&deviceRow{})).Count(&total).Error; err != nil {
+		return nil, 0, own(err, "devices")
+	}
+	column := SortColumns[q.Sort]
+	if column == "" {
+		column = "addr"
+	}
+	direction := " ASC"
+	if q.Descend {
+		direction = " DESC"
+	}
+	var rows []struct {
+		Row   deviceRow `gorm:"embedded"`
+		Addrs string
+	}
+	err := q.filter(s.db.WithContext(ctx).Model(&deviceRow{})).
+		Select("id, name, mac, kind, vendor, model, os, standing, presence, first_seen, last_seen, JSON_QUERY(record, '$.Addrs') AS addrs").
+		Order(column + direction + ", id" + direction).Offset(q.Offset).Limit(q.Limit).Find(&rows).Error
+	if err != nil {
+		return nil, 0, own(err, "devices")
+	}
+	lines := make([]DeviceLine, len(rows))
+	for i, found := range rows {
+		r := found.Row
+		line := DeviceLine{
+			ID: r.ID, Name: r.Name, Kind: r.Kind, Vendor: r.Vendor, Model: r.Model, OS: r.OS,
+			Standing: ledger.Standing(r.Standing), Presence: ledger.Presence(r.Presence),
+		}
+		_ = line.MAC.UnmarshalText([]byte(r.MAC)) // written by us from a MAC
+		if found.Addrs != "" {
+			if err := json.Unmarshal([]byte(found.Addrs), &line.Addrs); err != nil {
+				return nil, 0, fmt.Errorf("stored device %d: %w", r.ID, err)
+			}
+		}
+		if r.FirstSeen != nil {
+			line.FirstSeen, line.LastSeen = *r.FirstSeen, *r.LastSeen
+		}
+		lines[i] = line
+	}
+	return lines, total, nil
+}
+
+func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
+	db = db.Where("site_id = ?", q.Site)
+	for column, values := range map[string][]string{"standing": q.Standings, "presence": q.Presences, "kind": q.Kinds} {
+		if len(values) > 0 {
+			db = db.Where(column+" IN ?", values)
+		}
+	}
+	for word := range strings.FieldsSeq(strings.ToLower(q.Text)) {
+		db = db.Where("search LIKE ?", "%"+likeEscape.Replace(word)+"%")
+	}
+	return db
+}
+
+var likeEscape = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
+
+// Device gives one device whole, and its site.
+func (s *Store) Device(ctx context.Context, id uint64) (ledger.Device, uint64, error) {
+	var row deviceRow
+	if err := s.db.WithContext(ctx).Select("id, site_id, record").First(&row, id).Error; err != nil {
+		return ledger.Device{}, 0, own(err, fmt.Sprintf("device %d", id))
+	}
+	var d ledger.Device
+	if err := json.Unmarshal([]byte(row.Record), &d); err != nil {
+		return ledger.Device{}, 0, fmt.Errorf("stored device %d: %w", id, err)
+	}
+	d.ID = row.ID
+	return d, row.SiteID, nil
+}
+
+// Count is how many devices of a site share a standing, presence and kind.
+type Count struct {
+	Standing ledger.Standing
+	Presence ledger.Presence
+	Kind     string
+	Devices  int
+}
+
+// CountDevices counts a site's devices by standing, presence and kind.
+func (s *Store) CountDevices(ctx context.Context, site uint64) ([]Count, error) {
+	var counts []Count
+	err := s.db.WithContext(ctx).Model(&deviceRow{}).Select("standing, presence, kind, COUNT(*) AS devices").
+		Where("site_id = ?", site).Group("standing, presence, kind").Order("standing, presence, kind").Find(&counts).Error
+	return counts, own(err, "devices")
+}

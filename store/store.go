@@ -1,0 +1,200 @@
+// Package store keeps sites, registers, sweeps and devices in MariaDB.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/go-gormigrate/gormigrate/v2"
+	"github.com/go-sql-driver/mysql"
+	gormmysql "gorm.io/driver/mysql"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+// ErrNotFound is returned where what was asked for is not there.
+var ErrNotFound = errors.New("not found")
+
+// ErrTaken is returned where a name is in use already.
+var ErrTaken = errors.New("in use already")
+
+// ErrBadDSN is returned where the address of a database cannot be used as it is written.
+var ErrBadDSN = errors.New("the address of the database (DSN) is malformed: write user:password@tcp(host:3306)/name")
+
+// batchSize is how many rows go into one statement.
+const batchSize = 500
+
+// Store is an open database. It may be used from several goroutines.
+type Store struct {
+	db *gorm.DB
+}
+
+//go:embed migrations/*.sql
+var migrationFiles embed.FS
+
+// Open opens the database at a DSN of the form user:password@tcp(host:3306)/name, and brings its tables up to date.
+// One whose tables are of a newer version is refused.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	config, err := parseDSN(dsn)
+	if err != nil {
+		return nil, err
+	}
+	connector, err := mysql.NewConnector(config)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrBadDSN, err)
+	}
+	pool := sql.OpenDB(connector)
+	pool.SetMaxOpenConns(16)
+	pool.SetConnMaxIdleTime(time.Minute)
+	if err := pool.PingContext(ctx); err != nil {
+		_ = pool.Close()
+		return nil, fmt.Errorf("the database at %s cannot be reached: %w", config.Addr, err)
+	}
+	db, err := gorm.Open(gormmysql.New(gormmysql.Config{Conn: pool}), &gorm.Config{
+		Logger:                 logger.Discard,
+		TranslateError:         true,
+		SkipDefaultTransaction: true,
+		NowFunc:                func() time.Time { return time.Now().UTC() },
+		CreateBatchSize:        batchSize,
+	})
+	if err != nil {
+		_ = pool.Close()
+		return nil, fmt.Errorf("open the database: %w", err)
+	}
+	s := &Store{db: db}
+	if err := s.migrate(ctx); err != nil {
+		_ = pool.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func parseDSN(dsn string) (*mysql.Config, error) {
+	config, err := mysql.ParseDSN(dsn)
+	if err != nil || config.DBName == "" {
+		// The cause is left out: it may quote the password.
+		return nil, ErrBadDSN
+	}
+	config.ParseTime = true
+	config.Loc = time.UTC
+	config.Collation = "utf8mb4_unicode_ci"
+	config.Timeout = 10 * time.Second
+	config.Logger = &mysql.NopLogger{}
+	return config, nil
+}
+
+// ping tries one connection.
+func ping(ctx context.Context, dsn string) error {
+	config, err := parseDSN(dsn)
+	if err != nil {
+		return err
+	}
+	connector, err := mysql.NewConnector(config)
+	if err != nil {
+		return err
+	}
+	pool := sql.OpenDB(connector)
+	defer pool.Close()
+	return pool.PingContext(ctx)
+}
+
+// migrate carries out the numbered migrations that have not been yet.
+func (s *Store) migrate(ctx context.Context) error {
+	names, err := fs.Glob(migrationFiles, "migrations/*.sql")
+	if err != nil {
+		return err
+	}
+	steps := make([]*gormigrate.Migration, len(names))
+	for i, name := range names {
+		text, err := migrationFiles.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		steps[i] = &gormigrate.Migration{
+			ID:      strings.TrimSuffix(path.Base(name), ".sql"),
+			Migrate: func(tx *gorm.DB) error { return execAll(tx, string(text)) },
+		}
+	}
+	options := *gormigrate.DefaultOptions
+	options.ValidateUnknownMigrations = true
+	err = gormigrate.New(s.db.WithContext(ctx), &options, steps).Migrate()
+	if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
+		return errors.New("the database was written by a newer version of airdrift: run that version, or use another data directory")
+	}
+	if err != nil {
+		return fmt.Errorf("bring the database's tables up to date: %w", err)
+	}
+	return nil
+}
+
+func execAll(tx *gorm.DB, text string) error {
+	for statement := range strings.SplitSeq(text, ";\n") {
+		if statement = strings.TrimSpace(statement); statement == "" {
+			continue
+		}
+		if err := tx.Exec(statement).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Close closes the database.
+func (s *Store) Close() error {
+	pool, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	return pool.Close()
+}
+
+// Ping reports whether the database answers.
+func (s *Store) Ping(ctx context.Context) error {
+	pool, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	return pool.PingContext(ctx)
+}
+
+// own turns the library's errors into this package's.
+func own(err error, what string) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, gorm.ErrRecordNotFound):
+		return fmt.Errorf("%s: %w", what, ErrNotFound)
+	case errors.Is(err, gorm.ErrDuplicatedKey):
+		return fmt.Errorf("%s: %w", what, ErrTaken)
+	}
+	return fmt.Errorf("%s: %w", what, err)
+}
+
+// Setting gives a setting's value, or "" where it was never set.
+func (s *Store) Setting(ctx context.Context, name string) (string, error) {
+	var row settingRow
+	err := s.db.WithContext(ctx).First(&row, "name = ?", name).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return "", nil
+	}
+	return row.Value, own(err, "setting "+name)
+}
+
+// SetSetting writes a setting.
+func (s *Store) SetSetting(ctx context.Context, name, value string) error {
+	return own(s.db.WithContext(ctx).Save(&settingRow{Name: name, Value: value}).Error, "setting "+name)
+}
+
+type settingRow struct {
+	Name  string `gorm:"primaryKey"`
+	Value string
+}
+
+func (settingRow) TableName() string { return "settings" }

@@ -1,0 +1,284 @@
+package store_test
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
+	"airdrift/core/ledger"
+	"airdrift/core/netrange"
+	"airdrift/core/register"
+	"airdrift/store"
+	"airdrift/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+var began = time.Date(2026, 11, 2, 9, 0, 0, 123456000, time.UTC)
+
+func newSite(t *testing.T, s *store.Store) store.Site {
+	t.Helper()
+	site := store.Site{Name: "Fernhollow", Networks: []store.Network{{Name: "offices", Subnet: netip.MustParsePrefix("10.40.1.0/24")}}}
+	if err := s.CreateSite(t.Context(), &site); err != nil {
+		t.Fatal(err)
+	}
+	return site
+}
+
+func TestSiteRoundTripAndNames(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	got, err := s.Site(t.Context(), site.ID)
+	if err != nil || got.Name != site.Name || len(got.Networks) != 1 || got.Networks[0] != site.Networks[0] {
+		t.Errorf("got %+v, %v", got, err)
+	}
+	again := store.Site{Name: "fernhollow"}
+	if err := s.CreateSite(t.Context(), &again); !errors.Is(err, store.ErrTaken) {
+		t.Errorf("a second site of the name gave %v, want ErrTaken", err)
+	}
+	if _, err := s.Site(t.Context(), 999); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("an absent site gave %v, want ErrNotFound", err)
+	}
+}
+
+func TestSightingsAreWrittenOver(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	sweep := store.Sweep{SiteID: site.ID, Ranges: "10.40.1.0/24", State: store.Running, Began: began}
+	if err := s.CreateSweep(t.Context(), &sweep); err != nil {
+		t.Fatal(err)
+	}
+	sighting := evidence.Sighting{Addr: netip.MustParseAddr("10.40.1.9"), MAC: hwaddr.MustParse("48:9b:34:00:00:01"), Answered: true, FirstAt: began,
+		Items: []evidence.Item{{Source: evidence.SourceARP, Key: evidence.KeyMAC, Value: "48:9b:34:00:00:01", At: began, RTT: time.Millisecond}}}
+	more := sighting
+	more.Items = append(more.Items[:1:1], evidence.Item{Source: evidence.SourceHTTP, Key: evidence.KeyHTTPTitle, Port: evidence.TCP(80), Value: "Palm \u2603 \U0001F331", At: began})
+	for _, batch := range [][]evidence.Sighting{{sighting}, {more}, nil} {
+		if err := s.SaveSightings(t.Context(), sweep.ID, batch); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got, err := s.Sightings(t.Context(), sweep.ID)
+	if err != nil || len(got) != 1 || len(got[0].Items) != 2 || got[0].Items[1] != more.Items[1] || got[0].MAC != sighting.MAC || !got[0].FirstAt.Equal(began) {
+		t.Errorf("got %+v, %v", got, err)
+	}
+}
+
+// device makes a device that was seen.
+func device(addr, mac, name string) ledger.Device {
+	d := ledger.Device{Addrs: []netip.Addr{netip.MustParseAddr(addr)}, FirstSeen: began, LastSeen: began, LastSweep: 1,
+		Standing: ledger.Unmanaged, Presence: ledger.Seen,
+		Identity: identify.Identity{{Attribute: identify.Kind, Value: "printer"}, {Attribute: identify.Name, Value: name}}}
+	if mac != "" {
+		d.MACs = []hwaddr.MAC{hwaddr.MustParse(mac)}
+	}
+	return d
+}
+
+// put stores devices by a sweep that gives them.
+func put(t *testing.T, s *store.Store, site uint64, change func([]ledger.Device) []ledger.Device) {
+	t.Helper()
+	sweep := store.Sweep{SiteID: site, Ranges: "10.40.1.0/24", State: store.Done, Began: began}
+	if err := s.CreateSweep(t.Context(), &sweep); err != nil {
+		t.Fatal(err)
+	}
+	err := s.ApplySweep(t.Context(), sweep, func(d []ledger.Device) ([]ledger.Device, error) { return change(d), nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestDevicesKeepTheirIDs(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	entry := register.Entry{ID: 7, Name: "old hall display"}
+	standIn := ledger.Device{Entry: &entry, Standing: ledger.Missing, Presence: ledger.Silent}
+	put(t, s, site.ID, func([]ledger.Device) []ledger.Device {
+		return []ledger.Device{device("10.40.1.9", "48:9b:34:00:00:01", "a"), standIn}
+	})
+	first, err := s.Devices(t.Context(), site.ID)
+	if err != nil || len(first) != 2 {
+		t.Fatalf("got %+v, %v", first, err)
+	}
+	put(t, s, site.ID, func(known []ledger.Device) []ledger.Device {
+		known[0].Addrs = []netip.Addr{netip.MustParseAddr("10.40.1.10")}
+		return []ledger.Device{device("10.40.1.11", "", "b"), known[0], standIn, device("10.40.1.12", "", "c")}
+	})
+	second, err := s.Devices(t.Context(), site.ID)
+	if err != nil || len(second) != 4 || second[0].ID != first[0].ID || second[0].Addrs[0].String() != "10.40.1.10" || second[1].ID != first[1].ID {
+		t.Fatalf("got %+v, %v", second, err)
+	}
+	put(t, s, site.ID, func(known []ledger.Device) []ledger.Device { return known[:1] })
+	if third, _ := s.Devices(t.Context(), site.ID); len(third) != 3 {
+		t.Errorf("%d devices are left, want 3: the stand-in alone goes with its entry, what was seen stays", len(third))
+	}
+}
+
+func TestListDevices(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	managed := device("10.40.1.100", "", "oak_1")
+	managed.Standing = ledger.Managed
+	managed.Items = []evidence.Item{{Key: evidence.KeyHTTPTitle, Value: "Rill 100% <b>"}}
+	put(t, s, site.ID, func([]ledger.Device) []ledger.Device {
+		return []ledger.Device{managed, device("10.40.1.20", "48:9b:34:00:00:01", "birch"), device("10.40.1.3", "", "oaken")}
+	})
+	tests := []struct {
+		query store.DeviceQuery
+		total int64
+		want  string
+	}{
+		{store.DeviceQuery{}, 3, "oaken birch oak_1"},
+		{store.DeviceQuery{Descend: true}, 3, "oak_1 birch oaken"},
+		{store.DeviceQuery{Sort: "name", Offset: 1}, 3, "oak_1 oaken"},
+		{store.DeviceQuery{Sort: "name", Limit: 1}, 3, "birch"},
+		{store.DeviceQuery{Standings: []string{"unmanaged"}}, 2, "oaken birch"},
+		{store.DeviceQuery{Kinds: []string{"camera"}}, 0, ""},
+		{store.DeviceQuery{Text: "oak_"}, 1, "oak_1"},
+		{store.DeviceQuery{Text: "100% RILL"}, 1, "oak_1"},
+		{store.DeviceQuery{Text: "48-9B-34"}, 1, "birch"},
+		{store.DeviceQuery{Text: "' OR 1=1 --"}, 0, ""},
+	}
+	for _, tt := range tests {
+		tt.query.Site = site.ID
+		if tt.query.Limit == 0 {
+			tt.query.Limit = 10
+		}
+		lines, total, err := s.ListDevices(t.Context(), tt.query)
+		var names []string
+		for _, l := range lines {
+			names = append(names, l.Name)
+		}
+		if got := strings.Join(names, " "); err != nil || got != tt.want || total != tt.total {
+			t.Errorf("%+v: %q of %d, %v; want %q of %d", tt.query, got, total, err, tt.want, tt.total)
+		}
+	}
+}
+
+func TestImportRegisterOverlays(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	same := func(d []ledger.Device) ([]ledger.Device, error) { return d, nil }
+	mac := hwaddr.MustParse("48:9b:34:00:00:01")
+	first := []register.Entry{{Name: "a", MAC: mac, Extra: map[string]string{"Key": "K7"}}, {Name: "b"}}
+	if added, updated, err := s.ImportRegister(t.Context(), site.ID, first, false, same); err != nil || added != 2 || updated != 0 {
+		t.Fatalf("added %d, updated %d, %v", added, updated, err)
+	}
+	second := []register.Entry{{Name: "a renamed", MAC: mac}, {Name: "c"}}
+	if added, updated, err := s.ImportRegister(t.Context(), site.ID, second, false, same); err != nil || added != 1 || updated != 1 {
+		t.Fatalf("added %d, updated %d, %v", added, updated, err)
+	}
+	broken := errors.New("matching failed")
+	_, _, err := s.ImportRegister(t.Context(), site.ID, []register.Entry{{Name: "d"}}, true, func([]ledger.Device) ([]ledger.Device, error) { return nil, broken })
+	if !errors.Is(err, broken) {
+		t.Fatalf("got %v, want the failure of the matching", err)
+	}
+	got, err := s.Register(t.Context(), site.ID)
+	if err != nil || len(got) != 3 || got[0].Name != "a renamed" || got[0].MAC != mac {
+		t.Errorf("after a failed import the register is %+v, %v; want it untouched", got, err)
+	}
+}
+
+func TestCoveredBeforeCountsWholeSweepsOnly(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	for ranges, state := range map[string]store.SweepState{"10.40.1.0/25": store.Done, "10.40.1.128/25": store.Stopped} {
+		sweep := store.Sweep{SiteID: site.ID, Ranges: ranges, Exclusions: "10.40.1.7", State: state, Began: began}
+		if err := s.CreateSweep(t.Context(), &sweep); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got, err := s.CoveredBefore(t.Context(), site.ID)
+	want, _ := netrange.Parse("10.40.1.0-6,10.40.1.8-127")
+	if err != nil || got.String() != want.String() {
+		t.Errorf("covered %s, %v; want %s", got, err, want)
+	}
+}
+
+func TestRunningSweepsOfAnEndedServiceAreInterrupted(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	sweep := store.Sweep{SiteID: site.ID, Ranges: "10.40.1.1", State: store.Running, Began: began}
+	if err := s.CreateSweep(t.Context(), &sweep); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := s.InterruptRunning(t.Context()); err != nil || len(list) != 1 {
+		t.Fatalf("%v, %v", list, err)
+	}
+	if got, _ := s.Sweep(t.Context(), sweep.ID); got.State != store.Interrupted {
+		t.Errorf("the sweep is %s", got.State)
+	}
+}
+
+func TestOpenRefuses(t *testing.T) {
+	dsn := storetest.DSN(t)
+	for bad, want := range map[string]string{
+		"":                               "malformed",
+		"user:secret@nowhere":            "malformed",
+		"user:secret@tcp(127.0.0.1:1)/x": "127.0.0.1:1 cannot be reached",
+	} {
+		_, err := store.Open(t.Context(), bad)
+		if err == nil || !strings.Contains(err.Error(), want) || strings.Contains(err.Error(), "secret") {
+			t.Errorf("%q gave %v, want an error saying %q without the password", bad, err, want)
+		}
+	}
+	s, err := store.Open(t.Context(), dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("INSERT INTO migrations (id) VALUES ('9999_from_the_future')"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := store.Open(t.Context(), dsn); err == nil || !strings.Contains(err.Error(), "newer version") {
+		t.Errorf("a database of a newer version gave %v", err)
+	}
+}
+
+func TestServerStartsAgainOnItsData(t *testing.T) {
+	dir, err := os.MkdirTemp("", "airdrift-server-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	first, err := store.StartServer(t.Context(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := store.Open(t.Context(), first.DSN())
+	if err != nil {
+		t.Fatal(err)
+	}
+	newSite(t, s)
+	s.Close()
+	// The first server is left running, as after a crash of the service; the second start must clear it.
+	second, err := store.StartServer(context.WithoutCancel(t.Context()), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer second.Stop()
+	s, err = store.Open(t.Context(), second.DSN())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if sites, err := s.Sites(t.Context()); err != nil || len(sites) != 1 {
+		t.Errorf("after a new start: %v, %v", sites, err)
+	}
+	if left, _ := filepath.Glob(filepath.Join(dir, "start.sql")); len(left) > 0 {
+		t.Error("the file with the password was left behind")
+	}
+}

@@ -1,0 +1,275 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"gorm.io/gorm/clause"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+	"airdrift/core/netrange"
+)
+
+// SweepState is how far a sweep has come.
+type SweepState string
+
+// The states there are.
+const (
+	Running     SweepState = "running"
+	Done        SweepState = "done"
+	Stopped     SweepState = "stopped"     // by somebody; what was seen is kept
+	Interrupted SweepState = "interrupted" // the service ended while it ran
+	Failed      SweepState = "failed"      // by a fault on our own side
+)
+
+// Sweep is one run of looking.
+type Sweep struct {
+	ID         uint64
+	SiteID     uint64
+	Vantage    string
+	Ranges     string // as netrange.Set writes them, without the exclusions
+	Exclusions string
+	Pace       string
+	Seed       uint64
+	State      SweepState
+	Began      time.Time
+	Ended      time.Time // zero while it runs
+	Addresses  uint64
+	Answered   uint64
+	Sent       uint64
+	Gateway    netip.Addr
+	OnLink     []netip.Prefix
+	Warnings   []string
+	Failure    string
+	Appeared   int
+	Vanished   int
+	Moved      int
+	Changed    int
+}
+
+// Covered gives the addresses the sweep looks at.
+func (s Sweep) Covered() (netrange.Set, error) {
+	set, err := netrange.Parse(s.Ranges)
+	if err != nil || s.Exclusions == "" {
+		return set, err
+	}
+	holes, err := netrange.Parse(s.Exclusions)
+	if err != nil {
+		return netrange.Set{}, err
+	}
+	return set.Without(holes), nil
+}
+
+type sweepRow struct {
+	ID         uint64
+	SiteID     uint64
+	Vantage    string
+	Ranges     string
+	Exclusions string
+	Pace       string
+	Seed       uint64
+	State      string
+	Began      time.Time
+	Ended      *time.Time
+	Addresses  uint64
+	Answered   uint64
+	Sent       uint64
+	Gateway    string
+	OnLink     string
+	Warnings   string
+	Failure    string
+	Appeared   int
+	Vanished   int
+	Moved      int
+	Changed    int
+}
+
+func (sweepRow) TableName() string { return "sweeps" }
+
+func toSweepRow(s Sweep) sweepRow {
+	row := sweepRow{
+		ID: s.ID, SiteID: s.SiteID, Vantage: s.Vantage, Ranges: s.Ranges, Exclusions: s.Exclusions, Pace: s.Pace, Seed: s.Seed,
+		State: string(s.State), Began: s.Began, Addresses: s.Addresses, Answered: s.Answered, Sent: s.Sent,
+		Warnings: strings.Join(s.Warnings, "\n"), Failure: s.Failure,
+		Appeared: s.Appeared, Vanished: s.Vanished, Moved: s.Moved, Changed: s.Changed,
+	}
+	if !s.Ended.IsZero() {
+		row.Ended = &s.Ended
+	}
+	if s.Gateway.IsValid() {
+		row.Gateway = s.Gateway.String()
+	}
+	links := make([]string, len(s.OnLink))
+	for i, p := range s.OnLink {
+		links[i] = p.String()
+	}
+	row.OnLink = strings.Join(links, " ")
+	return row
+}
+
+func (r sweepRow) sweep() Sweep {
+	s := Sweep{
+		ID: r.ID, SiteID: r.SiteID, Vantage: r.Vantage, Ranges: r.Ranges, Exclusions: r.Exclusions, Pace: r.Pace, Seed: r.Seed,
+		State: SweepState(r.State), Began: r.Began, Addresses: r.Addresses, Answered: r.Answered, Sent: r.Sent, Failure: r.Failure,
+		Appeared: r.Appeared, Vanished: r.Vanished, Moved: r.Moved, Changed: r.Changed,
+	}
+	if r.Ended != nil {
+		s.Ended = *r.Ended
+	}
+	s.Gateway, _ = netip.ParseAddr(r.Gateway) // empty where there is none
+	for text := range strings.FieldsSeq(r.OnLink) {
+		if p, err := netip.ParsePrefix(text); err == nil {
+			s.OnLink = append(s.OnLink, p)
+		}
+	}
+	if r.Warnings != "" {
+		s.Warnings = strings.Split(r.Warnings, "\n")
+	}
+	return s
+}
+
+// CreateSweep stores a new sweep and gives it its ID.
+func (s *Store) CreateSweep(ctx context.Context, sweep *Sweep) error {
+	row := toSweepRow(*sweep)
+	err := s.db.WithContext(ctx).Create(&row).Error
+	sweep.ID = row.ID
+	return own(err, "sweep")
+}
+
+// SaveSweep writes a sweep that is stored already.
+func (s *Store) SaveSweep(ctx context.Context, sweep Sweep) error {
+	row := toSweepRow(sweep)
+	return own(s.db.WithContext(ctx).Save(&row).Error, fmt.Sprintf("sweep %d", sweep.ID))
+}
+
+// Sweep gives one sweep.
+func (s *Store) Sweep(ctx context.Context, id uint64) (Sweep, error) {
+	var row sweepRow
+	err := s.db.WithContext(ctx).First(&row, id).Error
+	return row.sweep(), own(err, fmt.Sprintf("sweep %d", id))
+}
+
+// Sweeps gives a site's sweeps, the newest first; before is the ID to start below, 0 for the newest.
+func (s *Store) Sweeps(ctx context.Context, site, before uint64, limit int) ([]Sweep, error) {
+	query := s.db.WithContext(ctx).Where("site_id = ?", site).Order("id DESC").Limit(limit)
+	if before > 0 {
+		query = query.Where("id < ?", before)
+	}
+	var rows []sweepRow
+	if err := query.Find(&rows).Error; err != nil {
+		return nil, own(err, "sweeps")
+	}
+	sweeps := make([]Sweep, len(rows))
+	for i, r := range rows {
+		sweeps[i] = r.sweep()
+	}
+	return sweeps, nil
+}
+
+// InterruptRunning marks sweeps as interrupted that an ended service has left running. It gives them.
+func (s *Store) InterruptRunning(ctx context.Context) ([]Sweep, error) {
+	var rows []sweepRow
+	if err := s.db.WithContext(ctx).Where("state = ?", Running).Find(&rows).Error; err != nil {
+		return nil, own(err, "sweeps")
+	}
+	sweeps := make([]Sweep, len(rows))
+	for i, r := range rows {
+		sweeps[i] = r.sweep()
+		sweeps[i].State = Interrupted
+	}
+	err := s.db.WithContext(ctx).Model(&sweepRow{}).Where("state = ?", Running).Update("state", Interrupted).Error
+	return sweeps, own(err, "sweeps")
+}
+
+// CoveredBefore gives what all whole sweeps of a site have covered.
+func (s *Store) CoveredBefore(ctx context.Context, site uint64) (netrange.Set, error) {
+	var rows []sweepRow
+	err := s.db.WithContext(ctx).Select("DISTINCT ranges, exclusions").Where("site_id = ? AND state = ?", site, Done).Find(&rows).Error
+	if err != nil {
+		return netrange.Set{}, own(err, "sweeps")
+	}
+	var all netrange.Set
+	for _, r := range rows {
+		set, err := r.sweep().Covered()
+		if err != nil {
+			return netrange.Set{}, fmt.Errorf("stored ranges of a sweep: %w", err)
+		}
+		all = all.Union(set)
+	}
+	return all, nil
+}
+
+type sightingRow struct {
+	ID          uint64
+	SweepID     uint64
+	Addr        []byte
+	MAC         string `gorm:"column:mac"`
+	Ring        int
+	LearnedFrom string
+	Answered    bool
+	FirstAt     time.Time
+	Items       string
+}
+
+func (sightingRow) TableName() string { return "sightings" }
+
+// SaveSightings writes sightings of a sweep; one that is there already is written over.
+func (s *Store) SaveSightings(ctx context.Context, sweep uint64, sightings []evidence.Sighting) error {
+	if len(sightings) == 0 {
+		return nil
+	}
+	rows := make([]sightingRow, len(sightings))
+	for i, sg := range sightings {
+		items, err := json.Marshal(sg.Items)
+		if err != nil {
+			return fmt.Errorf("sighting of %s: %w", sg.Addr, err)
+		}
+		rows[i] = sightingRow{
+			SweepID: sweep, Addr: sortable(sg.Addr), MAC: sg.MAC.String(), Ring: sg.Ring, LearnedFrom: sg.LearnedFrom,
+			Answered: sg.Answered, FirstAt: sg.FirstAt, Items: string(items),
+		}
+	}
+	upsert := clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"answered", "items"})}
+	return own(s.db.WithContext(ctx).Clauses(upsert).CreateInBatches(rows, batchSize).Error, "sightings")
+}
+
+// Sightings gives all sightings of a sweep in order of their addresses.
+func (s *Store) Sightings(ctx context.Context, sweep uint64) ([]evidence.Sighting, error) {
+	var rows []sightingRow
+	if err := s.db.WithContext(ctx).Where("sweep_id = ?", sweep).Order("addr, mac").Find(&rows).Error; err != nil {
+		return nil, own(err, "sightings")
+	}
+	sightings := make([]evidence.Sighting, len(rows))
+	for i, r := range rows {
+		sg := evidence.Sighting{Ring: r.Ring, LearnedFrom: r.LearnedFrom, Answered: r.Answered, FirstAt: r.FirstAt, Addr: fromSortable(r.Addr)}
+		var mac hwaddr.MAC
+		if err := mac.UnmarshalText([]byte(r.MAC)); err != nil {
+			return nil, fmt.Errorf("stored sighting %d: %w", r.ID, err)
+		}
+		sg.MAC = mac
+		if err := json.Unmarshal([]byte(r.Items), &sg.Items); err != nil {
+			return nil, fmt.Errorf("stored sighting %d: %w", r.ID, err)
+		}
+		sightings[i] = sg
+	}
+	return sightings, nil
+}
+
+// sortable gives an address as 16 bytes that sort as addresses do, IPv4 before IPv6; empty for none.
+func sortable(a netip.Addr) []byte {
+	if !a.IsValid() {
+		return []byte{}
+	}
+	b := a.As16()
+	return b[:]
+}
+
+func fromSortable(b []byte) netip.Addr {
+	a, _ := netip.AddrFromSlice(b)
+	return a.Unmap()
+}
