@@ -1,0 +1,145 @@
+// Package hostwire attaches a sweep to one interface of the operating system.
+package hostwire
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+
+	"airdrift/core/hwaddr"
+	"airdrift/core/wire"
+)
+
+// UnknownInterfaceError says that there is no interface of that name, and which there are.
+type UnknownInterfaceError struct {
+	Name  string
+	Known []string
+}
+
+func (e *UnknownInterfaceError) Error() string {
+	return fmt.Sprintf("there is no interface %q on this machine: it has %s", e.Name, strings.Join(e.Known, ", "))
+}
+
+// Wire is one interface of this machine.
+type Wire struct {
+	name string
+}
+
+var _ wire.Wire = (*Wire)(nil)
+
+// New makes a wire of the interface of that name. One that is not there gives *UnknownInterfaceError.
+func New(name string) (*Wire, error) {
+	names, err := Interfaces()
+	if err != nil {
+		return nil, err
+	}
+	if !slices.Contains(names, name) {
+		return nil, &UnknownInterfaceError{name, names}
+	}
+	return &Wire{name}, nil
+}
+
+// Interfaces gives the names of the interfaces that are up and have an address.
+func Interfaces() ([]string, error) {
+	all, err := net.Interfaces()
+	if err != nil {
+		return nil, fmt.Errorf("interfaces of this machine: %w", err)
+	}
+	var names []string
+	for _, i := range all {
+		if addrs, err := i.Addrs(); err == nil && len(addrs) > 0 && i.Flags&net.FlagUp != 0 {
+			names = append(names, i.Name)
+		}
+	}
+	return names, nil
+}
+
+// Link tells what the interface stands on now. One that has gone away has a name and nothing else.
+func (w *Wire) Link() wire.Link {
+	link := wire.Link{Name: w.name, NameServers: nameServers("/etc/resolv.conf")}
+	device, err := net.InterfaceByName(w.name)
+	if err != nil {
+		return link
+	}
+	link.MAC, link.MTU = hwaddr.FromHardware(device.HardwareAddr), device.MTU
+	addrs, _ := device.Addrs() // none where the interface has just gone away
+	for _, a := range addrs {
+		if p, err := netip.ParsePrefix(a.String()); err == nil && !p.Addr().IsLinkLocalUnicast() {
+			link.Prefixes = append(link.Prefixes, p)
+		}
+	}
+	link.Gateway = gateway(device.Index)
+	return link
+}
+
+// nameServers reads the addresses out of a resolver's file (resolv.conf(5)).
+func nameServers(path string) []netip.Addr {
+	file, err := os.Open(path)
+	if err != nil {
+		return nil
+	}
+	defer file.Close()
+	var servers []netip.Addr
+	lines := bufio.NewScanner(file)
+	for lines.Scan() {
+		fields := strings.Fields(lines.Text())
+		if len(fields) < 2 || fields[0] != "nameserver" {
+			continue
+		}
+		if a, err := netip.ParseAddr(fields[1]); err == nil {
+			servers = append(servers, a)
+		}
+	}
+	return servers
+}
+
+// self gives the interface's first IPv4 address.
+func (w *Wire) self() (netip.Addr, error) {
+	for _, p := range w.Link().Prefixes {
+		if p.Addr().Is4() {
+			return p.Addr(), nil
+		}
+	}
+	return netip.Addr{}, fmt.Errorf("interface %s has no IPv4 address", w.name)
+}
+
+// DialContext opens a connection that leaves by this interface and from its address.
+func (w *Wire) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+	self, err := w.self()
+	if err != nil {
+		return nil, err
+	}
+	dialer := net.Dialer{Control: w.bindToInterface, KeepAlive: -1}
+	switch network {
+	case "tcp":
+		dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(self, 0))
+	case "udp":
+		dialer.LocalAddr = net.UDPAddrFromAddrPort(netip.AddrPortFrom(self, 0))
+	default:
+		return nil, fmt.Errorf("network %q: want tcp or udp", network)
+	}
+	return dialer.DialContext(ctx, network, addr.String())
+}
+
+// ListenPacket opens a UDP socket on this interface.
+func (w *Wire) ListenPacket(ctx context.Context, network string, addr netip.AddrPort) (net.PacketConn, error) {
+	if network != "udp" {
+		return nil, fmt.Errorf("network %q: want udp", network)
+	}
+	config := net.ListenConfig{Control: w.bindToInterface}
+	return config.ListenPacket(ctx, network, addr.String())
+}
+
+// noRights turns the system's refusals into wire.ErrNoRights and keeps the cause.
+func noRights(err error) error {
+	if errors.Is(err, os.ErrPermission) {
+		return fmt.Errorf("%w: %w", wire.ErrNoRights, err)
+	}
+	return err
+}

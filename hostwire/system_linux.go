@@ -1,0 +1,91 @@
+package hostwire
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"syscall"
+	"time"
+
+	"github.com/mdlayher/packet"
+	"github.com/vishvananda/netlink"
+	"golang.org/x/sys/unix"
+
+	"airdrift/core/hwaddr"
+	"airdrift/core/wire"
+)
+
+// bindToInterface keeps a socket's packets on this interface whatever the routes say.
+func (w *Wire) bindToInterface(_, _ string, raw syscall.RawConn) error {
+	var failed error
+	err := raw.Control(func(fd uintptr) { failed = unix.BindToDevice(int(fd), w.name) })
+	if err != nil {
+		return err
+	}
+	return failed
+}
+
+// gateway gives the next hop of the default route by an interface.
+func gateway(index int) netip.Addr {
+	filter := &netlink.Route{LinkIndex: index, Dst: nil}
+	routes, err := netlink.RouteListFiltered(netlink.FAMILY_V4, filter, netlink.RT_FILTER_OIF|netlink.RT_FILTER_DST)
+	if err != nil {
+		return netip.Addr{}
+	}
+	for _, r := range routes {
+		if a, ok := netip.AddrFromSlice(r.Gw); ok {
+			return a.Unmap()
+		}
+	}
+	return netip.Addr{}
+}
+
+// Frames opens a packet socket (packet(7)), which needs CAP_NET_RAW.
+func (w *Wire) Frames(_ context.Context, etherType uint16) (wire.FrameConn, error) {
+	device, err := net.InterfaceByName(w.name)
+	if err != nil {
+		return nil, fmt.Errorf("interface %s: %w", w.name, err)
+	}
+	conn, err := packet.Listen(device, packet.Raw, int(etherType), nil)
+	if err != nil {
+		return nil, noRights(err)
+	}
+	return &frameConn{conn}, nil
+}
+
+type frameConn struct{ conn *packet.Conn }
+
+func (c *frameConn) ReadFrame(buf []byte) (int, error) {
+	n, _, err := c.conn.ReadFrom(buf)
+	return n, err
+}
+
+func (c *frameConn) WriteFrame(frame []byte) error {
+	_, err := c.conn.WriteTo(frame, &packet.Addr{HardwareAddr: net.HardwareAddr(frame[0:6])})
+	return err
+}
+
+func (c *frameConn) SetReadDeadline(t time.Time) error { return c.conn.SetReadDeadline(t) }
+func (c *frameConn) Close() error                      { return c.conn.Close() }
+
+// Neighbours reads the kernel's table over netlink.
+func (w *Wire) Neighbours(context.Context) ([]wire.Neighbour, error) {
+	device, err := net.InterfaceByName(w.name)
+	if err != nil {
+		return nil, fmt.Errorf("interface %s: %w", w.name, err)
+	}
+	entries, err := netlink.NeighList(device.Index, netlink.FAMILY_ALL)
+	if err != nil {
+		return nil, fmt.Errorf("neighbour table of %s: %w", w.name, err)
+	}
+	const useless = netlink.NUD_FAILED | netlink.NUD_INCOMPLETE | netlink.NUD_NOARP
+	var neighbours []wire.Neighbour
+	for _, e := range entries {
+		addr, ok := netip.AddrFromSlice(e.IP)
+		if mac := hwaddr.FromHardware(e.HardwareAddr); ok && !mac.IsZero() && e.State&useless == 0 {
+			neighbours = append(neighbours, wire.Neighbour{Addr: addr.Unmap(), MAC: mac})
+		}
+	}
+	return neighbours, nil
+}

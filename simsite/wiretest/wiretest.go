@@ -1,0 +1,198 @@
+// Package wiretest holds the cases that every wire into the demo building must pass, in process and through a kernel.
+package wiretest
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
+	"airdrift/core/ledger"
+	"airdrift/core/netrange"
+	"airdrift/core/probe"
+	"airdrift/core/sweep"
+	"airdrift/core/wire"
+	"airdrift/simsite"
+)
+
+// Run puts all cases to a wire that is plugged into the demo building.
+func Run(t *testing.T, w wire.Wire, scenario *simsite.Scenario) {
+	t.Run("link", func(t *testing.T) { link(t, w, scenario) })
+	t.Run("arp", func(t *testing.T) { arp(t, w) })
+	t.Run("echo", func(t *testing.T) { echo(t, w) })
+	t.Run("tcp", func(t *testing.T) { tcp(t, w) })
+	t.Run("sweep", func(t *testing.T) { wholeSweep(t, w, scenario) })
+	t.Run("stop", func(t *testing.T) { stoppedSweep(t, w, scenario) })
+	t.Run("fence", func(t *testing.T) { fence(t, w) })
+}
+
+func link(t *testing.T, w wire.Wire, scenario *simsite.Scenario) {
+	l := w.Link()
+	if l.MAC != scenario.Vantage.MAC || l.Gateway.String() != "10.40.1.1" {
+		t.Errorf("MAC %s, gateway %s", l.MAC, l.Gateway)
+	}
+	if !slices.Contains(l.Prefixes, netip.MustParsePrefix("10.40.1.250/24")) {
+		t.Errorf("prefixes %v", l.Prefixes)
+	}
+}
+
+// arp asks for the address that two devices hold, and wants to hear of both.
+func arp(t *testing.T, w wire.Wire) {
+	frames, err := w.Frames(t.Context(), wire.EtherTypeARP)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer frames.Close()
+	target := netip.MustParseAddr("10.40.1.66")
+	if err := frames.WriteFrame(probe.ARPRequest(w.Link().MAC, w.Link().Prefixes[0].Addr(), target)); err != nil {
+		t.Fatal(err)
+	}
+	_ = frames.SetReadDeadline(time.Now().Add(10 * time.Second))
+	var macs []hwaddr.MAC
+	for buf := make([]byte, 2048); len(macs) < 2; {
+		n, err := frames.ReadFrame(buf)
+		if err != nil {
+			t.Fatalf("after %v: %v", macs, err)
+		}
+		if heard, ok := probe.ParseARP(buf[:n]); ok && heard.Addr == target && !slices.Contains(macs, heard.MAC) {
+			macs = append(macs, heard.MAC)
+		}
+	}
+}
+
+// echo asks a device beyond the router and wants its answer with one hop taken off.
+func echo(t *testing.T, w wire.Wire) {
+	conn, err := w.Echo(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	target := netip.MustParseAddr("10.40.2.10")
+	if err := conn.Send(target, 7, []byte("palm house")); err != nil {
+		t.Fatal(err)
+	}
+	_ = conn.SetReadDeadline(time.Now().Add(10 * time.Second))
+	reply, err := conn.Receive()
+	if err != nil || reply.From != target || reply.Seq != 7 || reply.TTL != 63 || string(reply.Data) != "palm house" {
+		t.Errorf("got %+v, %v", reply, err)
+	}
+	_ = conn.SetReadDeadline(time.Unix(1, 0))
+	if _, err := conn.Receive(); err == nil {
+		t.Error("a deadline that has passed did not end the reading")
+	}
+}
+
+func tcp(t *testing.T, w wire.Wire) {
+	conn, _, outcome, err := probe.Connect(t.Context(), w, netip.MustParseAddrPort("10.40.2.10:21"), 10*time.Second)
+	if err != nil || outcome != probe.Open {
+		t.Fatalf("an open port: %v, %v", outcome, err)
+	}
+	defer conn.Close()
+	_ = conn.SetDeadline(time.Now().Add(10 * time.Second))
+	if said, err := io.ReadAll(io.LimitReader(conn, 3)); err != nil || string(said) != "220" {
+		t.Errorf("the greeting begins with %q, %v", said, err)
+	}
+	if _, _, outcome, err := probe.Connect(t.Context(), w, netip.MustParseAddrPort("10.40.2.10:99"), 10*time.Second); err != nil || outcome != probe.Refused {
+		t.Errorf("a closed port: %v, %v", outcome, err)
+	}
+	if _, _, outcome, err := probe.Connect(t.Context(), w, netip.MustParseAddrPort("10.40.2.73:99"), 300*time.Millisecond); err != nil || outcome != probe.Silent {
+		t.Errorf("a filtered port: %v, %v", outcome, err)
+	}
+}
+
+// Order sweeps the whole building.
+func Order(scenario *simsite.Scenario) sweep.Order {
+	return sweep.Order{Ranges: netrange.FromPrefixes(scenario.Subnets()...), Fence: scenario.Subnets(), Pace: sweep.Brisk, Ports: sweep.TellingPorts, Seed: 1}
+}
+
+// wholeSweep sweeps the building and holds the devices against the truth, one by one.
+func wholeSweep(t *testing.T, w wire.Wire, scenario *simsite.Scenario) {
+	collected := ledger.Sweep{ID: 1, Covered: Order(scenario).Ranges, Gateway: w.Link().Gateway, OnLink: w.Link().Prefixes}
+	summary, err := sweep.Run(t.Context(), w, Order(scenario), func(e sweep.Event) {
+		if s, ok := e.(sweep.Sighted); ok && s.Whole {
+			collected.Sightings = append(collected.Sightings, s.Sighting)
+		}
+	})
+	if err != nil || summary.Stopped {
+		t.Fatalf("%+v, %v", summary, err)
+	}
+	devices := ledger.Apply(nil, nil, collected, identify.New(identify.Default(), nil)).Devices
+	for _, truth := range scenario.Truth() {
+		var found []ledger.Device
+		for _, d := range devices {
+			if isDevice(d, truth, scenario.Vantage) {
+				found = append(found, d)
+			}
+		}
+		want := 0
+		if truth.Visible {
+			want = 1
+		}
+		if len(found) != want {
+			t.Errorf("%s is in the inventory %d times, want %d", truth.Device.Name, len(found), want)
+		}
+	}
+	visible := slices.DeleteFunc(scenario.Truth(), func(t simsite.Truth) bool { return !t.Visible })
+	if len(devices) != len(visible) {
+		t.Errorf("%d devices were found, and %d can be seen", len(devices), len(visible))
+	}
+}
+
+// isDevice tells by the MAC on the vantage's own segment and by the address beyond it.
+func isDevice(d ledger.Device, truth simsite.Truth, vantage simsite.Vantage) bool {
+	if truth.OnLink {
+		return slices.ContainsFunc(truth.MACs(vantage), func(m hwaddr.MAC) bool { return slices.Contains(d.MACs, m) })
+	}
+	return slices.Contains(d.Addrs, truth.Device.Legs[0].Address)
+}
+
+// stoppedSweep stops as soon as somebody was seen, and wants what was seen.
+func stoppedSweep(t *testing.T, w wire.Wire, scenario *simsite.Scenario) {
+	ctx, stop := context.WithCancel(t.Context())
+	defer stop()
+	seen := 0
+	summary, err := sweep.Run(ctx, w, Order(scenario), func(e sweep.Event) {
+		if _, ok := e.(sweep.Sighted); ok {
+			seen++
+			stop()
+		}
+	})
+	if err != nil || !summary.Stopped || seen == 0 {
+		t.Errorf("stopped %v after %d sightings, %v", summary.Stopped, seen, err)
+	}
+}
+
+// fence holds every way out to the fence.
+func fence(t *testing.T, w wire.Wire) {
+	fenced := wire.Fence(w, []netip.Prefix{netip.MustParsePrefix("10.40.1.0/25")})
+	outside := netip.MustParseAddr("10.40.2.10")
+	refused := func(what string, err error) {
+		var o *wire.OutsideError
+		if !errors.As(err, &o) || o.Addr != outside {
+			t.Errorf("%s outside the fence gave %v", what, err)
+		}
+	}
+	_, err := fenced.DialContext(t.Context(), "tcp", netip.AddrPortFrom(outside, 80))
+	refused("a connection", err)
+	echo, err := fenced.Echo(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer echo.Close()
+	refused("an echo request", echo.Send(outside, 1, nil))
+	frames, err := fenced.Frames(t.Context(), wire.EtherTypeARP)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer frames.Close()
+	refused("an ARP request", frames.WriteFrame(probe.ARPRequest(w.Link().MAC, w.Link().Prefixes[0].Addr(), outside)))
+	if _, err := fenced.Frames(t.Context(), wire.EtherTypeIPv4); err == nil || !strings.Contains(err.Error(), "fence") {
+		t.Errorf("frames of any content gave %v", err)
+	}
+}
