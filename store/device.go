@@ -34,6 +34,7 @@ type deviceRow struct {
 	FirstSeen *time.Time
 	LastSeen  *time.Time
 	LastSweep uint64
+	Contested bool
 	Search    string
 	Record    string
 }
@@ -75,10 +76,11 @@ func toDeviceRow(site uint64, d ledger.Device) (deviceRow, error) {
 	if err != nil {
 		return deviceRow{}, err
 	}
+	line := LineOf(d)
 	row := deviceRow{
-		ID: d.ID, SiteID: site, Name: cut(DisplayName(d)), Addr: []byte{}, Kind: believed(d, identify.Kind),
-		Vendor: cut(believed(d, identify.Vendor)), Model: cut(believed(d, identify.Model)), OS: cut(believed(d, identify.OS)),
-		Standing: string(d.Standing), Presence: string(d.Presence), LastSweep: d.LastSweep,
+		ID: d.ID, SiteID: site, Name: cut(line.Name), Addr: []byte{}, MAC: line.MAC.String(), Kind: line.Kind,
+		Vendor: cut(line.Vendor), Model: cut(line.Model), OS: cut(line.OS), Standing: string(line.Standing),
+		Presence: string(line.Presence), LastSweep: d.LastSweep, Contested: line.Contested,
 		Search: searchText(d), Record: string(record),
 	}
 	if d.Entry != nil {
@@ -86,9 +88,6 @@ func toDeviceRow(site uint64, d ledger.Device) (deviceRow, error) {
 	}
 	if len(d.Addrs) > 0 {
 		row.Addr = sortable(d.Addrs[0])
-	}
-	if len(d.MACs) > 0 {
-		row.MAC = d.MACs[0].String()
 	}
 	if !d.FirstSeen.IsZero() {
 		row.FirstSeen, row.LastSeen = &d.FirstSeen, &d.LastSeen
@@ -128,7 +127,7 @@ func searchText(d ledger.Device) string {
 	return strings.ToValidUTF8(text[:min(len(text), maxSearch)], "")
 }
 
-// Rematch gives all devices their standing anew.
+// Rematch gives all devices of a site as they are from now on.
 type Rematch func(devices []ledger.Device) ([]ledger.Device, error)
 
 // rematch loads a site's devices, matches them and stores them.
@@ -163,13 +162,13 @@ func devicesOf(db *gorm.DB, site uint64) ([]ledger.Device, error) {
 	return devices, nil
 }
 
-// ApplySweep writes the ledger after a sweep, and the sweep itself, in one transaction.
-func (s *Store) ApplySweep(ctx context.Context, sweep Sweep, apply Rematch) error {
+// ApplySweep writes the ledger after a sweep, and then the sweep as apply leaves it, in one transaction.
+func (s *Store) ApplySweep(ctx context.Context, sweep *Sweep, apply Rematch) error {
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := rematch(tx, sweep.SiteID, apply); err != nil {
 			return err
 		}
-		row := toSweepRow(sweep)
+		row := toSweepRow(*sweep)
 		return tx.Save(&row).Error
 	})
 	return own(err, fmt.Sprintf("sweep %d", sweep.ID))
@@ -227,6 +226,20 @@ type DeviceLine struct {
 	Presence  ledger.Presence
 	FirstSeen time.Time
 	LastSeen  time.Time
+	Contested bool // it shares an address with another device
+}
+
+// LineOf gives what a list shows of a device.
+func LineOf(d ledger.Device) DeviceLine {
+	line := DeviceLine{
+		ID: d.ID, Name: DisplayName(d), Addrs: d.Addrs, Kind: believed(d, identify.Kind), Vendor: believed(d, identify.Vendor),
+		Model: believed(d, identify.Model), OS: believed(d, identify.OS), Standing: d.Standing, Presence: d.Presence,
+		FirstSeen: d.FirstSeen, LastSeen: d.LastSeen, Contested: len(d.Contested) > 0,
+	}
+	if len(d.MACs) > 0 {
+		line.MAC = d.MACs[0]
+	}
+	return line
 }
 
 // DeviceQuery says which devices to list. The zero value but for Site and Limit means all, by address.
@@ -235,6 +248,7 @@ type DeviceQuery struct {
 	Standings []string
 	Presences []string
 	Kinds     []string
+	Contested bool   // only those that share an address
 	Text      string // words that must all be in what is known of the device
 	Sort      string // a key of SortColumns
 	Descend   bool
@@ -267,7 +281,7 @@ func (s *Store) ListDevices(ctx context.Context, q DeviceQuery) ([]DeviceLine, i
 		Addrs string
 	}
 	err := q.filter(s.db.WithContext(ctx).Model(&deviceRow{})).
-		Select("id, name, mac, kind, vendor, model, os, standing, presence, first_seen, last_seen, JSON_QUERY(record, '$.Addrs') AS addrs").
+		Select("id, name, mac, kind, vendor, model, os, standing, presence, first_seen, last_seen, contested, JSON_QUERY(record, '$.Addrs') AS addrs").
 		Order(column + direction + ", id" + direction).Offset(q.Offset).Limit(q.Limit).Find(&rows).Error
 	if err != nil {
 		return nil, 0, own(err, "devices")
@@ -278,6 +292,7 @@ func (s *Store) ListDevices(ctx context.Context, q DeviceQuery) ([]DeviceLine, i
 		line := DeviceLine{
 			ID: r.ID, Name: r.Name, Kind: r.Kind, Vendor: r.Vendor, Model: r.Model, OS: r.OS,
 			Standing: ledger.Standing(r.Standing), Presence: ledger.Presence(r.Presence),
+			Contested: r.Contested,
 		}
 		_ = line.MAC.UnmarshalText([]byte(r.MAC)) // written by us from a MAC
 		if found.Addrs != "" {
@@ -299,6 +314,9 @@ func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
 		if len(values) > 0 {
 			db = db.Where(column+" IN ?", values)
 		}
+	}
+	if q.Contested {
+		db = db.Where("contested")
 	}
 	for word := range strings.FieldsSeq(strings.ToLower(q.Text)) {
 		db = db.Where("search LIKE ?", "%"+likeEscape.Replace(word)+"%")
@@ -328,12 +346,14 @@ type Count struct {
 	Presence ledger.Presence
 	Kind     string
 	Devices  int
+
+	Contested int // of them, those that share an address
 }
 
 // CountDevices counts a site's devices by standing, presence and kind.
 func (s *Store) CountDevices(ctx context.Context, site uint64) ([]Count, error) {
 	var counts []Count
-	err := s.db.WithContext(ctx).Model(&deviceRow{}).Select("standing, presence, kind, COUNT(*) AS devices").
+	err := s.db.WithContext(ctx).Model(&deviceRow{}).Select("standing, presence, kind, COUNT(*) AS devices, CAST(SUM(contested) AS SIGNED) AS contested").
 		Where("site_id = ?", site).Group("standing, presence, kind").Order("standing, presence, kind").Find(&counts).Error
 	return counts, own(err, "devices")
 }

@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"airdrift/core/hwaddr"
+	"airdrift/core/ledger"
 	"airdrift/core/register"
 	"airdrift/core/registry"
 )
@@ -206,6 +207,13 @@ func (s *Store) Register(ctx context.Context, site uint64) ([]register.Entry, er
 	return registerOf(s.db.WithContext(ctx), site)
 }
 
+// CountRegister gives the number of entries of a site's register.
+func (s *Store) CountRegister(ctx context.Context, site uint64) (int, error) {
+	var n int64
+	err := s.db.WithContext(ctx).Model(&entryRow{}).Where("site_id = ?", site).Count(&n).Error
+	return int(n), own(err, "register")
+}
+
 func registerOf(db *gorm.DB, site uint64) ([]register.Entry, error) {
 	var rows []entryRow
 	if err := db.Where("site_id = ?", site).Order("id").Find(&rows).Error; err != nil {
@@ -222,10 +230,13 @@ func registerOf(db *gorm.DB, site uint64) ([]register.Entry, error) {
 	return entries, nil
 }
 
+// MatchRegister holds devices against a whole register anew.
+type MatchRegister func(devices []ledger.Device, entries []register.Entry) ([]ledger.Device, error)
+
 // ImportRegister lays entries over a site's register: an entry with the MAC of one that is there takes its place, or
 // without a MAC one with its name and address; others are added. With replace the old register goes first. The
 // devices are matched anew by match, all in one transaction.
-func (s *Store) ImportRegister(ctx context.Context, site uint64, entries []register.Entry, replace bool, match Rematch) (added, updated int, err error) {
+func (s *Store) ImportRegister(ctx context.Context, site uint64, entries []register.Entry, replace bool, match MatchRegister) (added, updated int, err error) {
 	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if replace {
 			if err := tx.Where("site_id = ?", site).Delete(&entryRow{}).Error; err != nil {
@@ -251,7 +262,11 @@ func (s *Store) ImportRegister(ctx context.Context, site uint64, entries []regis
 				return err
 			}
 		}
-		return rematch(tx, site, match)
+		all, err := registerOf(tx, site)
+		if err != nil {
+			return err
+		}
+		return rematch(tx, site, func(devices []ledger.Device) ([]ledger.Device, error) { return match(devices, all) })
 	})
 	return added, updated, own(err, "register")
 }

@@ -90,7 +90,7 @@ func put(t *testing.T, s *store.Store, site uint64, change func([]ledger.Device)
 	if err := s.CreateSweep(t.Context(), &sweep); err != nil {
 		t.Fatal(err)
 	}
-	err := s.ApplySweep(t.Context(), sweep, func(d []ledger.Device) ([]ledger.Device, error) { return change(d), nil })
+	err := s.ApplySweep(t.Context(), &sweep, func(d []ledger.Device) ([]ledger.Device, error) { return change(d), nil })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -166,7 +166,7 @@ func TestListDevices(t *testing.T) {
 func TestImportRegisterOverlays(t *testing.T) {
 	s := storetest.Open(t)
 	site := newSite(t, s)
-	same := func(d []ledger.Device) ([]ledger.Device, error) { return d, nil }
+	same := func(d []ledger.Device, _ []register.Entry) ([]ledger.Device, error) { return d, nil }
 	mac := hwaddr.MustParse("48:9b:34:00:00:01")
 	first := []register.Entry{{Name: "a", MAC: mac, Extra: map[string]string{"Key": "K7"}}, {Name: "b"}}
 	if added, updated, err := s.ImportRegister(t.Context(), site.ID, first, false, same); err != nil || added != 2 || updated != 0 {
@@ -177,7 +177,7 @@ func TestImportRegisterOverlays(t *testing.T) {
 		t.Fatalf("added %d, updated %d, %v", added, updated, err)
 	}
 	broken := errors.New("matching failed")
-	_, _, err := s.ImportRegister(t.Context(), site.ID, []register.Entry{{Name: "d"}}, true, func([]ledger.Device) ([]ledger.Device, error) { return nil, broken })
+	_, _, err := s.ImportRegister(t.Context(), site.ID, []register.Entry{{Name: "d"}}, true, func([]ledger.Device, []register.Entry) ([]ledger.Device, error) { return nil, broken })
 	if !errors.Is(err, broken) {
 		t.Fatalf("got %v, want the failure of the matching", err)
 	}

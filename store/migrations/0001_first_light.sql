@@ -96,6 +96,7 @@ CREATE TABLE devices (
   first_seen DATETIME(6) NULL,
   last_seen DATETIME(6) NULL,
   last_sweep BIGINT UNSIGNED NOT NULL,
+  contested BOOLEAN NOT NULL,
   search TEXT NOT NULL,
   record MEDIUMTEXT NOT NULL,
   KEY devices_addr (site_id, addr, id),

@@ -1,0 +1,61 @@
+# Everything needed on a fresh Debian machine with Go, Node and root (or sudo): make demo, make test.
+
+GO      ?= go
+NPM     ?= npm
+BIN     := bin/airdrift
+DIST    := console/dist/index.html
+MODULES := console/node_modules/.package-lock.json
+STATICCHECK := $(GO) tool staticcheck
+
+export GOFLAGS := -buildvcs=false $(GOFLAGS)
+
+.PHONY: build demo test lint bench tools registry api clean $(BIN)
+
+build: $(BIN)
+
+$(BIN): $(DIST)
+	$(GO) build -o $(BIN) ./cmd/airdrift
+
+$(MODULES): console/package.json console/package-lock.json
+	cd console && $(NPM) ci --no-audit --no-fund
+
+$(DIST): $(MODULES) $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
+	cd console && $(NPM) run --silent build
+
+# The main job on a simulated building. On a terminal the console stays open until Ctrl-C.
+demo: tools build
+	@if [ -t 0 ] && [ -t 1 ]; then $(BIN) demo; else \
+	  $(BIN) demo --once && echo "No terminal here, so the demo ran once. $(BIN) demo keeps the console open."; fi
+
+test: tools $(DIST) lint
+	$(GO) test ./...
+
+lint: $(DIST)
+	@files=$$(gofmt -l $$(git ls-files '*.go')); if [ -n "$$files" ]; then echo "gofmt these files: $$files"; exit 1; fi
+	$(GO) vet ./...
+	$(STATICCHECK) ./...
+	GOOS=darwin $(GO) vet ./core/... ./hostwire/...
+	$(GO) test ./internal/house
+	cd console && $(NPM) run --silent check
+
+bench:
+	$(GO) test -run '^$$' -bench . ./core/...
+
+# Programs that the service and the tests run: a MariaDB server, and a browser for the tests of the console.
+tools:
+	@sh scripts/tools.sh
+
+# The table of MAC prefixes, made anew from the public listings.
+registry:
+	mkdir -p build/oui-data
+	cd build/oui-data && $(NPM) pack --silent oui-data@2.1.9 && tar xzf oui-data-2.1.9.tgz
+	$(GO) generate ./core/registry
+
+# The description of the API and the console's types, made anew from the code.
+api: $(MODULES)
+	$(GO) test ./service -run TestOpenAPI -update
+	cd console && $(NPM) run --silent types
+
+clean:
+	rm -rf bin build console/node_modules
+	find console/dist -mindepth 1 ! -name robots.txt -delete

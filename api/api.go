@@ -1,0 +1,250 @@
+// Package api holds the types that the service and its clients exchange as JSON.
+package api
+
+import "time"
+
+// Site is a building or facility.
+type Site struct {
+	ID       uint64    `json:"id" doc:"Number of the site" readOnly:"true"`
+	Name     string    `json:"name" minLength:"1" maxLength:"200" doc:"Name that no other site has"`
+	Networks []Network `json:"networks" nullable:"false" doc:"The networks the site may be swept in, and nowhere else"`
+}
+
+// NewSite is a site to be entered.
+type NewSite struct {
+	Name     string      `json:"name" minLength:"1" maxLength:"200" doc:"Name that no other site has"`
+	Networks []Network   `json:"networks,omitempty" nullable:"false" doc:"The networks the site may be swept in"`
+	Prefixes []MACPrefix `json:"prefixes,omitempty" nullable:"false" doc:"MAC prefixes of the site's own"`
+}
+
+// Network is one IP subnet of a site.
+type Network struct {
+	Name   string `json:"name" maxLength:"200" doc:"Name for people" example:"offices"`
+	Subnet string `json:"subnet" doc:"CIDR prefix" example:"10.40.1.0/24"`
+}
+
+// MACPrefix gives a MAC prefix to a maker.
+type MACPrefix struct {
+	Prefix string `json:"prefix" example:"48:9b:34"`
+	Maker  string `json:"maker" minLength:"1" maxLength:"200"`
+}
+
+// Vantage is a place sweeps are made from.
+type Vantage struct {
+	Name     string   `json:"name" doc:"Name of the interface" example:"eth0"`
+	MAC      string   `json:"mac,omitempty"`
+	Prefixes []string `json:"prefixes" nullable:"false" doc:"Own addresses with the lengths of their subnets"`
+	Gateway  string   `json:"gateway,omitempty"`
+}
+
+// NewSweep says what to sweep.
+type NewSweep struct {
+	Vantage    string `json:"vantage,omitempty" doc:"Interface to sweep from; left out where there is only one"`
+	Ranges     string `json:"ranges,omitempty" doc:"Addresses, CIDR prefixes, from-to pairs and short ones (10.40.1.20-80), parted by commas; all networks of the site where left out" example:"10.40.1.0/24, 10.40.2.20-80"`
+	Exclusions string `json:"exclusions,omitempty" doc:"What to leave out, written in the same way" example:"10.40.2.13"`
+	Pace       string `json:"pace,omitempty" enum:"gentle,steady,brisk" default:"steady" doc:"How hard to push"`
+}
+
+// Sweep is one run of looking.
+type Sweep struct {
+	ID         uint64     `json:"id"`
+	Site       uint64     `json:"site"`
+	Vantage    string     `json:"vantage"`
+	Ranges     string     `json:"ranges"`
+	Exclusions string     `json:"exclusions,omitempty"`
+	Pace       string     `json:"pace"`
+	State      string     `json:"state" enum:"running,done,stopped,interrupted,failed"`
+	Began      time.Time  `json:"began"`
+	Ended      *time.Time `json:"ended,omitempty"`
+	Addresses  uint64     `json:"addresses" doc:"Addresses that were to be looked at"`
+	Answered   uint64     `json:"answered" doc:"Addresses at which somebody answered"`
+	Sent       uint64     `json:"sent" doc:"Questions sent"`
+	Warnings   []string   `json:"warnings" nullable:"false"`
+	Failure    string     `json:"failure,omitempty"`
+	Appeared   int        `json:"appeared" doc:"Devices that the sweep before did not see"`
+	Vanished   int        `json:"vanished" doc:"Devices that the sweep before saw and this one did not"`
+	Moved      int        `json:"moved" doc:"Devices at other addresses than before"`
+	Changed    int        `json:"changed" doc:"Devices that say something else of themselves than before"`
+}
+
+// Progress says how far a sweep is.
+type Progress struct {
+	Stage   string  `json:"stage" doc:"roll call or asking"`
+	Done    uint64  `json:"done" doc:"Questions settled in this stage"`
+	Total   uint64  `json:"total" doc:"Questions of this stage"`
+	Found   int     `json:"found" doc:"Sightings so far"`
+	Rate    float64 `json:"rate" doc:"Questions sent a second"`
+	Seconds float64 `json:"secondsLeft" doc:"Estimate of the time this stage still takes"`
+}
+
+// Sighting is one (address, MAC) pair that a sweep saw.
+type Sighting struct {
+	Addr   string `json:"addr"`
+	MAC    string `json:"mac,omitempty"`
+	Vendor string `json:"vendor,omitempty"`
+	Kind   string `json:"kind"`
+	Name   string `json:"name,omitempty"`
+	Ports  []Port `json:"ports" nullable:"false"`
+	Whole  bool   `json:"whole" doc:"Nothing more will come for it in this sweep"`
+}
+
+// Port is a port that accepted, and what was said there.
+type Port struct {
+	Port    string `json:"port" example:"tcp/80"`
+	Service string `json:"service,omitempty" doc:"Name registered for the port" example:"http"`
+	Words   []Fact `json:"words" nullable:"false" doc:"First words"`
+}
+
+// Fact is one thing a probe obtained.
+type Fact struct {
+	Source string    `json:"source" example:"http"`
+	Key    string    `json:"key" example:"http.title"`
+	Port   string    `json:"port,omitempty" example:"tcp/80"`
+	Value  string    `json:"value"`
+	At     time.Time `json:"at"`
+	RTT    float64   `json:"milliseconds,omitempty" doc:"From the question to the answer"`
+}
+
+// Warning is something a sweep could not do.
+type Warning struct {
+	Text string `json:"text"`
+}
+
+// DeviceLine is what a list shows of a device.
+type DeviceLine struct {
+	ID        uint64     `json:"id"`
+	Name      string     `json:"name,omitempty"`
+	Addrs     []string   `json:"addresses" nullable:"false"`
+	MAC       string     `json:"mac,omitempty"`
+	Kind      string     `json:"kind"`
+	Vendor    string     `json:"vendor,omitempty"`
+	Model     string     `json:"model,omitempty"`
+	OS        string     `json:"os,omitempty"`
+	Standing  string     `json:"standing" enum:"managed,unmanaged,missing"`
+	Presence  string     `json:"presence" enum:"seen,silent,uncovered"`
+	Contested bool       `json:"contested" doc:"It shares an address with another device"`
+	FirstSeen *time.Time `json:"firstSeen,omitempty"`
+	LastSeen  *time.Time `json:"lastSeen,omitempty"`
+}
+
+// DeviceList is one page of devices.
+type DeviceList struct {
+	Devices []DeviceLine `json:"devices" nullable:"false"`
+	Total   int64        `json:"total" doc:"Devices on all pages"`
+}
+
+// Device is all that is known of one device.
+type Device struct {
+	DeviceLine
+	Site      uint64   `json:"site"`
+	MACs      []MAC    `json:"macs" nullable:"false" doc:"The one seen last first"`
+	Shared    []string `json:"sharedAddresses" nullable:"false" doc:"Addresses that another device holds too"`
+	Claims    []Claim  `json:"claims" nullable:"false"`
+	Ports     []Port   `json:"ports" nullable:"false"`
+	Evidence  []Fact   `json:"evidence" nullable:"false" doc:"All facts of the last sweep that saw it"`
+	LastSweep uint64   `json:"lastSweep,omitempty"`
+	Entry     *Entry   `json:"registerEntry,omitempty"`
+	MatchedBy string   `json:"matchedBy,omitempty" doc:"Why the entry is taken to mean this device"`
+	Reasons   []string `json:"reasons" nullable:"false" doc:"Why what was seen is taken to be this one device"`
+}
+
+// MAC is a MAC address with what it tells.
+type MAC struct {
+	MAC     string `json:"mac"`
+	Vendor  string `json:"vendor,omitempty"`
+	Private bool   `json:"private" doc:"Chosen by the device itself; it tells nothing of the maker"`
+}
+
+// Claim is what is believed of one attribute.
+type Claim struct {
+	Attribute  string      `json:"attribute" enum:"kind,vendor,model,os,firmware,serial,name"`
+	Value      string      `json:"value" doc:"Empty, or unknown, where no candidate leads clearly"`
+	Strength   int         `json:"strength" doc:"In decibans: 10 are odds of 10 to 1"`
+	Candidates []Candidate `json:"candidates" nullable:"false" doc:"The strongest first"`
+}
+
+// Candidate is one value with what speaks for it.
+type Candidate struct {
+	Value    string   `json:"value"`
+	Strength int      `json:"strength"`
+	Reasons  []Reason `json:"reasons" nullable:"false"`
+}
+
+// Reason is one thing that speaks for a value.
+type Reason struct {
+	Rule     string `json:"rule"`
+	Because  string `json:"because"`
+	Strength int    `json:"strength"`
+	Fact     Fact   `json:"fact"`
+}
+
+// Entry is one device of the register.
+type Entry struct {
+	ID          uint64            `json:"id"`
+	Name        string            `json:"name,omitempty"`
+	MAC         string            `json:"mac,omitempty"`
+	Addr        string            `json:"address,omitempty"`
+	Vendor      string            `json:"vendor,omitempty"`
+	Model       string            `json:"model,omitempty"`
+	Kind        string            `json:"kind,omitempty"`
+	Location    string            `json:"location,omitempty"`
+	Responsible string            `json:"responsible,omitempty"`
+	Note        string            `json:"note,omitempty"`
+	Extra       map[string]string `json:"extra,omitempty" doc:"Columns with a heading of the site's own"`
+}
+
+// Imported says what an import of a register did.
+type Imported struct {
+	Added   int    `json:"added"`
+	Updated int    `json:"updated"`
+	Counts  Counts `json:"counts" doc:"The site's devices after it"`
+}
+
+// Counts is how many devices have each standing.
+type Counts struct {
+	Managed   int `json:"managed"`
+	Unmanaged int `json:"unmanaged"`
+	Missing   int `json:"missing"`
+}
+
+// KindCount is how many devices of a kind there are.
+type KindCount struct {
+	Kind      string `json:"kind"`
+	Devices   int    `json:"devices"`
+	Unmanaged int    `json:"unmanaged"`
+}
+
+// Overview is what a site's first page shows.
+type Overview struct {
+	Site      Site        `json:"site"`
+	Counts    Counts      `json:"counts"`
+	Seen      int         `json:"seen"`
+	Silent    int         `json:"silent"`
+	Unknown   int         `json:"unknownKind" doc:"Devices seen of which the kind is not known"`
+	Contested int         `json:"contested" doc:"Devices that share an address"`
+	Register  int         `json:"register" doc:"Entries of the register"`
+	Kinds     []KindCount `json:"kinds" nullable:"false" doc:"Of the devices seen, the most frequent first"`
+	LastSweep *Sweep      `json:"lastSweep,omitempty"`
+}
+
+// Vendor is what a MAC address tells of its maker.
+type Vendor struct {
+	MAC          string `json:"mac"`
+	Vendor       string `json:"vendor,omitempty" doc:"The maker in the form Airdrift uses"`
+	Organisation string `json:"organisation,omitempty" doc:"The name as registered"`
+	Prefix       string `json:"prefix,omitempty" doc:"The longest prefix that matches"`
+	Private      bool   `json:"private"`
+	Shared       bool   `json:"shared" doc:"Belongs to a virtual router, not to a device"`
+	Group        bool   `json:"group" doc:"Names a group of stations, not a device"`
+	FromSite     bool   `json:"fromSite" doc:"Known from the site's own list"`
+}
+
+// Session is who is signed in.
+type Session struct {
+	By string `json:"by" enum:"token,password"`
+}
+
+// Password is a sign-in or a new password.
+type Password struct {
+	Password string `json:"password" maxLength:"72"`
+}

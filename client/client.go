@@ -1,0 +1,311 @@
+// Package client is the typed client of the service's API.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"airdrift/api"
+)
+
+// maxEvent is the longest event taken, in bytes.
+const maxEvent = 4 << 20
+
+// Client speaks to one service. It may be used from several goroutines.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New makes a client for the service at a URL such as http://127.0.0.1:8470.
+func New(base, token string) *Client {
+	return &Client{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{}}
+}
+
+// Problem is an answer of the service that tells what was wrong (RFC 9457).
+type Problem struct {
+	Status int      `json:"status"`
+	Title  string   `json:"title"`
+	Detail string   `json:"detail"`
+	Errors []Detail `json:"errors"`
+}
+
+// Detail is one of several things wrong, with its place.
+type Detail struct {
+	Message  string `json:"message"`
+	Location string `json:"location"`
+	Value    any    `json:"value"`
+}
+
+func (p *Problem) Error() string {
+	text := p.Detail
+	if text == "" {
+		text = p.Title
+	}
+	for _, d := range p.Errors {
+		text += "\n  " + d.Location
+		if field, ok := d.Value.(string); ok && field != "" && !strings.HasPrefix(d.Location, "body") {
+			text += " (" + field + ")"
+		}
+		text += ": " + d.Message
+	}
+	return text
+}
+
+// do sends a request and decodes the answer.
+func do[T any](ctx context.Context, c *Client, method, path string, body any) (T, error) {
+	var out T
+	resp, err := c.send(ctx, method, path, body)
+	if err != nil {
+		return out, err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode == http.StatusNoContent {
+		return out, nil
+	}
+	if err := json.NewDecoder(resp.Body).Decode(&out); err != nil {
+		return out, fmt.Errorf("answer of the service: %w", err)
+	}
+	return out, nil
+}
+
+// send gives the answer to a request, or its problem as an error. A body that is a reader is sent as CSV.
+func (c *Client) send(ctx context.Context, method, path string, body any) (*http.Response, error) {
+	reader, contentType, err := encode(body)
+	if err != nil {
+		return nil, err
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, reader)
+	if err != nil {
+		return nil, fmt.Errorf("address of the service: %w", err)
+	}
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	if contentType != "" {
+		req.Header.Set("Content-Type", contentType)
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fmt.Errorf("no service answers at %s: is it running? (%w)", c.base, errors.Unwrap(err))
+	}
+	if resp.StatusCode < http.StatusBadRequest {
+		return resp, nil
+	}
+	defer resp.Body.Close()
+	problem := &Problem{Status: resp.StatusCode, Title: resp.Status}
+	_ = json.NewDecoder(io.LimitReader(resp.Body, maxEvent)).Decode(problem) // the status alone says enough
+	return nil, problem
+}
+
+func encode(body any) (reader io.Reader, contentType string, err error) {
+	switch body := body.(type) {
+	case nil:
+		return nil, "", nil
+	case io.Reader:
+		return body, "text/csv", nil
+	}
+	text, err := json.Marshal(body)
+	return bytes.NewReader(text), "application/json", err
+}
+
+func sitePath(site uint64, rest string) string { return fmt.Sprintf("/api/v1/sites/%d%s", site, rest) }
+
+// Sites gives all sites.
+func (c *Client) Sites(ctx context.Context) ([]api.Site, error) {
+	return do[[]api.Site](ctx, c, http.MethodGet, "/api/v1/sites", nil)
+}
+
+// CreateSite enters a site.
+func (c *Client) CreateSite(ctx context.Context, site api.NewSite) (api.Site, error) {
+	return do[api.Site](ctx, c, http.MethodPost, "/api/v1/sites", site)
+}
+
+// AddNetwork adds a network to a site.
+func (c *Client) AddNetwork(ctx context.Context, site uint64, n api.Network) (api.Site, error) {
+	return do[api.Site](ctx, c, http.MethodPost, sitePath(site, "/networks"), n)
+}
+
+// Vantages tells where sweeps can be made from.
+func (c *Client) Vantages(ctx context.Context) ([]api.Vantage, error) {
+	return do[[]api.Vantage](ctx, c, http.MethodGet, "/api/v1/vantages", nil)
+}
+
+// Overview gives what is at a site, in figures.
+func (c *Client) Overview(ctx context.Context, site uint64) (api.Overview, error) {
+	return do[api.Overview](ctx, c, http.MethodGet, sitePath(site, "/overview"), nil)
+}
+
+// StartSweep starts a sweep.
+func (c *Client) StartSweep(ctx context.Context, site uint64, wanted api.NewSweep) (api.Sweep, error) {
+	return do[api.Sweep](ctx, c, http.MethodPost, sitePath(site, "/sweeps"), wanted)
+}
+
+// Sweeps gives the newest sweeps of a site.
+func (c *Client) Sweeps(ctx context.Context, site uint64) ([]api.Sweep, error) {
+	return do[[]api.Sweep](ctx, c, http.MethodGet, sitePath(site, "/sweeps"), nil)
+}
+
+// Sweep gives one sweep.
+func (c *Client) Sweep(ctx context.Context, id uint64) (api.Sweep, error) {
+	return do[api.Sweep](ctx, c, http.MethodGet, fmt.Sprintf("/api/v1/sweeps/%d", id), nil)
+}
+
+// StopSweep stops a sweep and waits until what it saw is written.
+func (c *Client) StopSweep(ctx context.Context, id uint64) (api.Sweep, error) {
+	return do[api.Sweep](ctx, c, http.MethodPost, fmt.Sprintf("/api/v1/sweeps/%d/stop", id), nil)
+}
+
+// Sightings gives what a sweep saw.
+func (c *Client) Sightings(ctx context.Context, sweep uint64) ([]api.Sighting, error) {
+	return do[[]api.Sighting](ctx, c, http.MethodGet, fmt.Sprintf("/api/v1/sweeps/%d/sightings", sweep), nil)
+}
+
+// DeviceQuery says which devices to list; the zero value means the first hundred by address.
+type DeviceQuery struct {
+	Standing, Presence, Kind []string
+	Contested                bool
+	Text, Sort               string
+	Descend                  bool
+	Offset, Limit            int
+}
+
+func (q DeviceQuery) encode() string {
+	v := url.Values{}
+	for name, list := range map[string][]string{"standing": q.Standing, "presence": q.Presence, "kind": q.Kind} {
+		if len(list) > 0 {
+			v.Set(name, strings.Join(list, ","))
+		}
+	}
+	for name, text := range map[string]string{"text": q.Text, "sort": q.Sort} {
+		if text != "" {
+			v.Set(name, text)
+		}
+	}
+	for name, on := range map[string]bool{"contested": q.Contested, "descend": q.Descend} {
+		if on {
+			v.Set(name, "true")
+		}
+	}
+	for name, n := range map[string]int{"offset": q.Offset, "limit": q.Limit} {
+		if n > 0 {
+			v.Set(name, strconv.Itoa(n))
+		}
+	}
+	return v.Encode()
+}
+
+// Devices gives one page of a site's devices.
+func (c *Client) Devices(ctx context.Context, site uint64, q DeviceQuery) (api.DeviceList, error) {
+	return do[api.DeviceList](ctx, c, http.MethodGet, sitePath(site, "/devices?"+q.encode()), nil)
+}
+
+// Device gives all that is known of one device.
+func (c *Client) Device(ctx context.Context, id uint64) (api.Device, error) {
+	return do[api.Device](ctx, c, http.MethodGet, fmt.Sprintf("/api/v1/devices/%d", id), nil)
+}
+
+// Register gives the register of a site.
+func (c *Client) Register(ctx context.Context, site uint64) ([]api.Entry, error) {
+	return do[[]api.Entry](ctx, c, http.MethodGet, sitePath(site, "/register"), nil)
+}
+
+// ImportRegister imports a register from CSV, all or nothing. With replace the old register is taken out first.
+func (c *Client) ImportRegister(ctx context.Context, site uint64, csv io.Reader, replace bool) (api.Imported, error) {
+	return do[api.Imported](ctx, c, http.MethodPost, sitePath(site, fmt.Sprintf("/register?replace=%t", replace)), csv)
+}
+
+// Vendor tells what a MAC address says of its maker; site 0 asks the public register alone.
+func (c *Client) Vendor(ctx context.Context, mac string, site uint64) (api.Vendor, error) {
+	return do[api.Vendor](ctx, c, http.MethodGet, fmt.Sprintf("/api/v1/vendors/%s?site=%d", url.PathEscape(mac), site), nil)
+}
+
+// SetPassword sets the console's password.
+func (c *Client) SetPassword(ctx context.Context, password string) error {
+	_, err := do[struct{}](ctx, c, http.MethodPut, "/api/v1/password", api.Password{Password: password})
+	return err
+}
+
+// Watcher takes the events of a sweep; a nil member leaves its events out.
+type Watcher struct {
+	Progress func(api.Progress)
+	Sighting func(api.Sighting)
+	Warning  func(api.Warning)
+}
+
+// Watch tells the events of a sweep until it is over, and gives the sweep as it ended.
+func (c *Client) Watch(ctx context.Context, id uint64, w Watcher) (api.Sweep, error) {
+	var final api.Sweep
+	resp, err := c.send(ctx, http.MethodGet, fmt.Sprintf("/api/v1/sweeps/%d/events", id), nil)
+	if err != nil {
+		return final, err
+	}
+	defer resp.Body.Close()
+	over := false
+	err = events(resp.Body, func(name string, data []byte) error {
+		switch name {
+		case "progress":
+			return decode(data, w.Progress)
+		case "sighting":
+			return decode(data, w.Sighting)
+		case "warning":
+			return decode(data, w.Warning)
+		case "sweep":
+			over = true
+			return json.Unmarshal(data, &final)
+		}
+		return nil
+	})
+	if err == nil && !over {
+		err = fmt.Errorf("watch sweep %d: the service broke off", id)
+	}
+	return final, err
+}
+
+func decode[T any](data []byte, take func(T)) error {
+	if take == nil {
+		return nil
+	}
+	var value T
+	if err := json.Unmarshal(data, &value); err != nil {
+		return err
+	}
+	take(value)
+	return nil
+}
+
+// events reads a stream of server-sent events (WHATWG HTML, 9.2).
+func events(r io.Reader, take func(name string, data []byte) error) error {
+	lines := bufio.NewScanner(r)
+	lines.Buffer(make([]byte, 64<<10), maxEvent)
+	name, data := "", []byte(nil)
+	for lines.Scan() {
+		field, value, _ := strings.Cut(lines.Text(), ":")
+		value = strings.TrimPrefix(value, " ")
+		switch field {
+		case "event":
+			name = value
+		case "data":
+			data = append(data, value...)
+		case "":
+			if len(data) > 0 {
+				if err := take(name, data); err != nil {
+					return err
+				}
+			}
+			name, data = "", nil
+		}
+	}
+	return lines.Err()
+}

@@ -1,0 +1,21 @@
+// Command airdrift sweeps building networks, tells what is on them and which of it nobody manages.
+package main
+
+import (
+	"context"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"airdrift/command"
+	"airdrift/console"
+)
+
+func main() { os.Exit(run()) }
+
+func run() int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	program := command.Program{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Console: console.Files()}
+	return command.Run(ctx, program, os.Args)
+}

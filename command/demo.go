@@ -1,0 +1,209 @@
+package command
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"airdrift/api"
+	"airdrift/client"
+	"airdrift/scenarios"
+	"airdrift/service"
+	"airdrift/simsite"
+)
+
+func (p Program) demoCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "demo",
+		Usage: "sweep a simulated building and show what nobody manages there",
+		Description: "Starts a service with a simulated building as its only vantage, sweeps it, imports its register and prints the\n" +
+			"inventory of unmanaged devices. No packet leaves this machine. The console stays open until Ctrl-C.",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "once", Usage: "end after the inventory"},
+			&cli.BoolFlag{Name: "kernel", Usage: "meet the building through this machine's own network stack, in a network namespace made for it (Linux, root; with --once)"},
+			&cli.StringFlag{Name: "scenario", Usage: "`FILE` that describes another building"},
+			listenFlag(),
+		},
+		Action: p.demo,
+	}
+}
+
+func (p Program) demo(ctx context.Context, c *cli.Command) error {
+	if c.Bool("kernel") && !c.Bool("once") {
+		return wrongUse("--kernel goes with --once: from outside its network namespace the console could not be reached")
+	}
+	if c.Bool("kernel") && !inNamespace() {
+		return reenter(ctx, p)
+	}
+	scenario, registerText, err := loadScenario(c.String("scenario"))
+	if err != nil {
+		return err
+	}
+	site, err := simsite.Start(scenario)
+	if err != nil {
+		return err
+	}
+	defer site.Close()
+	vantages, err := demoVantages(site, c.Bool("kernel"))
+	if err != nil {
+		return err
+	}
+	data, tidy, err := demoData(c)
+	if err != nil {
+		return err
+	}
+	defer tidy()
+	fmt.Fprintf(p.Err, "Starting the service and %s (%d devices, simulated) ...\n", scenario.Name, len(scenario.Devices))
+	listen := c.String("listen")
+	if c.Bool("once") && !c.IsSet("listen") {
+		listen = "127.0.0.1:0"
+	}
+	in, err := service.Run(ctx, service.InstanceConfig{Data: data, Listen: listen, Vantages: vantages, Console: p.Console})
+	if err != nil {
+		return err
+	}
+	err = p.tour(ctx, c, client.New(in.URL, in.Token), scenario, registerText)
+	if err == nil && !c.Bool("once") {
+		err = p.stayOpen(ctx, in, data)
+	}
+	return errors.Join(err, in.Close())
+}
+
+// loadScenario reads a building and its register, the demo's where no file is named.
+func loadScenario(path string) (*simsite.Scenario, []byte, error) {
+	name, read := scenarios.Demo, scenarios.Files.ReadFile
+	if path != "" {
+		name, read = path, os.ReadFile
+	}
+	text, err := read(name)
+	if err != nil {
+		return nil, nil, fmt.Errorf("scenario: %w", err)
+	}
+	scenario, err := simsite.Load(name, text)
+	if err != nil {
+		return nil, nil, &useError{err.Error()}
+	}
+	if scenario.Register == "" {
+		return scenario, nil, nil
+	}
+	registerText, err := read(beside(name, scenario.Register))
+	if err != nil {
+		return nil, nil, fmt.Errorf("register of the scenario: %w", err)
+	}
+	return scenario, registerText, nil
+}
+
+// beside gives the path of a file in the directory of another. Both kinds of path here use slashes.
+func beside(path, name string) string {
+	if i := strings.LastIndexByte(path, '/'); i >= 0 {
+		return path[:i+1] + name
+	}
+	return name
+}
+
+// demoVantages plugs the auditor in, by a stack of the simulation's or by the kernel's.
+func demoVantages(site *simsite.Site, kernel bool) (service.Vantages, error) {
+	if kernel {
+		return kernelVantages(site)
+	}
+	w, err := site.Wire()
+	if err != nil {
+		return nil, err
+	}
+	return service.FixedVantages{w}, nil
+}
+
+// demoData gives the directory to work in: a new one that goes away, unless one is named.
+func demoData(c *cli.Command) (dir string, tidy func(), err error) {
+	if c.IsSet("data") {
+		return c.String("data"), func() {}, nil
+	}
+	dir, err = os.MkdirTemp("", "airdrift-demo-")
+	if err == nil {
+		err = os.Chmod(dir, 0o711) //nolint:gosec // the database's user must pass through
+	}
+	return dir, func() { _ = os.RemoveAll(dir) }, err
+}
+
+// tour does the main job through the API: enter the site, sweep it, import the register, show the inventory.
+func (p Program) tour(ctx context.Context, c *cli.Command, cl *client.Client, scenario *simsite.Scenario, registerText []byte) error {
+	site, err := demoSite(ctx, cl, scenario)
+	if err != nil {
+		return err
+	}
+	vantages, err := cl.Vantages(ctx)
+	if err != nil {
+		return err
+	}
+	sweep, err := p.sweepAndWatch(ctx, cl, site.ID, api.NewSweep{Vantage: vantages[len(vantages)-1].Name, Pace: "brisk"})
+	if err != nil {
+		return err
+	}
+	if sweep.State != "done" {
+		return fmt.Errorf("the sweep is %s: %s", sweep.State, sweep.Failure)
+	}
+	if registerText != nil {
+		if _, err := cl.ImportRegister(ctx, site.ID, bytes.NewReader(registerText), true); err != nil {
+			return err
+		}
+	}
+	overview, err := cl.Overview(ctx, site.ID)
+	if err != nil {
+		return err
+	}
+	unmanaged, err := allDevices(ctx, cl, site.ID, client.DeviceQuery{Standing: []string{"unmanaged"}})
+	if err != nil {
+		return err
+	}
+	if form := c.String("output"); form != "table" {
+		all, err := allDevices(ctx, cl, site.ID, client.DeviceQuery{})
+		if err != nil {
+			return err
+		}
+		return p.writeDevices(form, all)
+	}
+	summarise(p.Out, overview)
+	return p.writeDevices("table", unmanaged)
+}
+
+// demoSite enters the building as a site, or finds it where an earlier demo has.
+func demoSite(ctx context.Context, cl *client.Client, scenario *simsite.Scenario) (api.Site, error) {
+	if site, err := findSite(ctx, cl, scenario.Name); err == nil {
+		return site, nil
+	}
+	wanted := api.NewSite{Name: scenario.Name}
+	for _, n := range scenario.Networks {
+		wanted.Networks = append(wanted.Networks, api.Network{Name: n.Name, Subnet: n.Subnet.String()})
+	}
+	for _, prefix := range scenario.Prefixes {
+		wanted.Prefixes = append(wanted.Prefixes, api.MACPrefix{Prefix: prefix.Prefix, Maker: prefix.Maker})
+	}
+	return cl.CreateSite(ctx, wanted)
+}
+
+func summarise(w io.Writer, o api.Overview) {
+	fmt.Fprintf(w, "\n%s\n", visible(o.Site.Name, false))
+	if s := o.LastSweep; s != nil && s.Ended != nil {
+		fmt.Fprintf(w, "  sweep %d by %s: %d of %d addresses answered, %d questions in %.1f s\n",
+			s.ID, s.Vantage, s.Answered, s.Addresses, s.Sent, s.Ended.Sub(s.Began).Seconds())
+	}
+	fmt.Fprintf(w, "  %d devices seen, %d of them of unknown kind, %d share an address with another\n", o.Seen, o.Unknown, o.Contested)
+	fmt.Fprintf(w, "  register of %d: %d managed, %d missing\n", o.Register, o.Counts.Managed, o.Counts.Missing)
+	fmt.Fprintf(w, "\nNobody manages these %d devices:\n", o.Counts.Unmanaged)
+}
+
+func (p Program) stayOpen(ctx context.Context, in *service.Instance, data string) error {
+	password, err := os.ReadFile(in.PasswordFile())
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(p.Err, "\nThe console is at %s  password %s\nThe command line finds this service with --data %s\nCtrl-C ends the demo.\n",
+		in.URL, strings.TrimSpace(string(password)), data)
+	return in.Wait(ctx)
+}

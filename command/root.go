@@ -1,0 +1,178 @@
+// Package command is the command line: one more client of the service.
+package command
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"airdrift/api"
+	"airdrift/client"
+	"airdrift/service"
+)
+
+// Exit codes.
+const (
+	exitFailed   = 1
+	exitWrongUse = 2
+)
+
+// Program is what the commands need of the world around them.
+type Program struct {
+	In      io.Reader
+	Out     io.Writer // results
+	Err     io.Writer // everything else
+	Console fs.FS     // the built console; nil serves none
+}
+
+// Run carries out a command line and gives the exit code: 0 done, 1 failed, 2 wrong use.
+func Run(ctx context.Context, p Program, args []string) int {
+	err := p.root().Run(ctx, args)
+	if err == nil {
+		return 0
+	}
+	fmt.Fprintln(p.Err, "airdrift:", visible(err.Error(), true))
+	return exitCode(err)
+}
+
+func exitCode(err error) int {
+	var use *useError
+	var problem *client.Problem
+	switch {
+	case errors.As(err, &use):
+		return exitWrongUse
+	case errors.As(err, &problem) && (problem.Status == 400 || problem.Status == 422):
+		return exitWrongUse
+	}
+	return exitFailed
+}
+
+// useError is a command line that cannot be understood.
+type useError struct{ text string }
+
+func (e *useError) Error() string { return e.text }
+
+func wrongUse(format string, args ...any) error { return &useError{fmt.Sprintf(format, args...)} }
+
+func (p Program) root() *cli.Command {
+	root := &cli.Command{
+		Name:                  "airdrift",
+		Usage:                 "sweep a building's network, tell what is there, and which of it nobody manages",
+		Version:               service.Version,
+		EnableShellCompletion: true,
+		Reader:                p.In,
+		Writer:                p.Out,
+		ErrWriter:             p.Err,
+		ExitErrHandler:        func(context.Context, *cli.Command, error) {}, // Run tells errors, once
+		OnUsageError:          tellUse,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "data", Usage: "directory of the service's data", Sources: cli.EnvVars("AIRDRIFT_DATA"), Value: defaultData()},
+			&cli.StringFlag{Name: "server", Usage: "URL of the service; found in the data directory where left out", Sources: cli.EnvVars("AIRDRIFT_SERVER")},
+			&cli.StringFlag{Name: "token-file", Usage: "file with the token for --server", Sources: cli.EnvVars("AIRDRIFT_TOKEN_FILE")},
+			&cli.StringFlag{Name: "site", Usage: "name or number of the site; may be left out where there is only one", Sources: cli.EnvVars("AIRDRIFT_SITE")},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "form of the result: table, json or csv", Value: "table", Validator: checkOutput},
+		},
+		Commands: []*cli.Command{
+			p.serveCommand(), p.demoCommand(), p.siteCommand(), p.sweepCommand(), p.devicesCommand(), p.deviceCommand(),
+			p.registerCommand(), p.vendorCommand(), p.passwordCommand(),
+		},
+	}
+	for _, c := range root.Commands {
+		c.OnUsageError = tellUse
+		for _, sub := range c.Commands {
+			sub.OnUsageError = tellUse
+		}
+	}
+	root.CommandNotFound = func(context.Context, *cli.Command, string) {}
+	root.Action = func(_ context.Context, c *cli.Command) error {
+		if c.Args().Present() {
+			return wrongUse("there is no command %q: airdrift --help lists them", c.Args().First())
+		}
+		return cli.ShowRootCommandHelp(c)
+	}
+	return root
+}
+
+func tellUse(_ context.Context, c *cli.Command, err error, _ bool) error {
+	return wrongUse("%v: see %s --help", err, c.FullName())
+}
+
+func checkOutput(form string) error {
+	switch form {
+	case "table", "json", "csv":
+		return nil
+	}
+	return fmt.Errorf("%q is not a form of output: want table, json or csv", form)
+}
+
+// defaultData is where services of this user keep their data.
+func defaultData() string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/airdrift"
+	}
+	if home, err := os.UserHomeDir(); err == nil {
+		return filepath.Join(home, ".local", "share", "airdrift")
+	}
+	return "airdrift-data"
+}
+
+// connect makes a client for the service that the options name.
+func connect(c *cli.Command) (*client.Client, error) {
+	if url := c.String("server"); url != "" {
+		if c.String("token-file") == "" {
+			return nil, wrongUse("--server wants --token-file: the file token in the service's data directory")
+		}
+		token, err := os.ReadFile(c.String("token-file"))
+		if err != nil {
+			return nil, fmt.Errorf("token: %w", err)
+		}
+		return client.New(url, strings.TrimSpace(string(token))), nil
+	}
+	url, token, err := service.Find(c.String("data"))
+	if err != nil {
+		return nil, err
+	}
+	return client.New(url, token), nil
+}
+
+// connectSite makes a client and finds the site that the options name.
+func connectSite(ctx context.Context, c *cli.Command) (*client.Client, api.Site, error) {
+	cl, err := connect(c)
+	if err != nil {
+		return nil, api.Site{}, err
+	}
+	site, err := findSite(ctx, cl, c.String("site"))
+	return cl, site, err
+}
+
+func findSite(ctx context.Context, cl *client.Client, wanted string) (api.Site, error) {
+	sites, err := cl.Sites(ctx)
+	if err != nil {
+		return api.Site{}, err
+	}
+	if wanted == "" && len(sites) == 1 {
+		return sites[0], nil
+	}
+	names := make([]string, len(sites))
+	for i, s := range sites {
+		if wanted != "" && (strings.EqualFold(s.Name, wanted) || strconv.FormatUint(s.ID, 10) == wanted) {
+			return s, nil
+		}
+		names[i] = s.Name
+	}
+	switch {
+	case len(sites) == 0:
+		return api.Site{}, wrongUse("there is no site yet: enter one with airdrift site add NAME --network 10.40.1.0/24")
+	case wanted == "":
+		return api.Site{}, wrongUse("say which site with --site: there are %s", strings.Join(names, ", "))
+	}
+	return api.Site{}, wrongUse("there is no site %q: there are %s", wanted, strings.Join(names, ", "))
+}

@@ -1,0 +1,30 @@
+#!/bin/sh
+# Installs the programs that the service and its tests run, where they are missing: a MariaDB server and Chromium.
+set -eu
+
+missing=""
+for dir in $(echo "$PATH" | tr : ' ') /usr/sbin; do
+  [ -x "$dir/mariadbd" ] && mariadb=yes
+  [ -x "$dir/chromium" ] && chromium=yes
+done
+[ "${mariadb:-}" = yes ] || missing="$missing mariadb-server"
+[ "${chromium:-}" = yes ] || missing="$missing chromium"
+
+for program in go node npm; do
+  command -v $program >/dev/null || { echo "Install $program first: airdrift is built with Go 1.26 and Node 20 or newer." >&2; exit 1; }
+done
+[ -z "$missing" ] && exit 0
+
+if ! command -v apt-get >/dev/null; then
+  echo "Install these with your system's packages, then run make again:$missing" >&2
+  exit 1
+fi
+as_root=""
+if [ "$(id -u)" != 0 ]; then
+  command -v sudo >/dev/null || { echo "As root: apt-get install$missing" >&2; exit 1; }
+  as_root=sudo
+fi
+echo "Installing$missing ..."
+$as_root apt-get update -qq
+# No server of the distribution's own is wanted beside ours: the policy keeps its service from starting.
+$as_root env DEBIAN_FRONTEND=noninteractive RUNLEVEL=1 apt-get install -y -qq --no-install-recommends $missing >/dev/null

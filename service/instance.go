@@ -1,0 +1,253 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"airdrift/core/wire"
+	"airdrift/hostwire"
+	"airdrift/store"
+)
+
+const (
+	tokenFile     = "token"
+	passwordFile  = "console-password"
+	addressFile   = "service.json"
+	shutdownWait  = 10 * time.Second
+	readHeaderMax = 10 * time.Second
+	idleMax       = 2 * time.Minute
+)
+
+// InstanceConfig says how to run a service on this machine.
+type InstanceConfig struct {
+	Data     string   // directory for the database, the token and the first password
+	Listen   string   // host:port on loopback; port 0 takes a free one
+	DSN      string   // of a database that runs; empty starts one below Data
+	Vantages Vantages // nil: this machine's interfaces
+	Console  fs.FS    // the built console; nil serves none
+}
+
+// Instance is a service that runs, with everything it needs.
+type Instance struct {
+	URL   string // where it listens
+	Token string // of the command line
+
+	data    string
+	server  *http.Server
+	service *Service
+	store   *store.Store
+	db      *store.Server // nil where the database is not ours
+	ended   chan error
+}
+
+// Address is what the command line needs to find a running service; it is kept in the data directory.
+type Address struct {
+	URL string `json:"url"`
+}
+
+// Run starts a service: database, tables, API and console. The caller ends it with Close.
+func Run(ctx context.Context, config InstanceConfig) (instance *Instance, err error) {
+	if err := checkListen(config.Listen); err != nil {
+		return nil, err
+	}
+	// The port is taken first: nothing else is begun where it is not to be had.
+	listener, err := net.Listen("tcp", config.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("cannot listen on %s: %w. Is another service running there? Choose another port with --listen", config.Listen, err)
+	}
+	in := &Instance{URL: "http://" + listener.Addr().String(), data: config.Data, ended: make(chan error, 1)}
+	defer func() {
+		if err != nil {
+			_ = listener.Close()
+			_ = in.Close()
+		}
+	}()
+	// Others may pass through, as the database runs as a user of its own; what is secret inside has its own rights.
+	if err := os.MkdirAll(config.Data, 0o711); err != nil {
+		return nil, fmt.Errorf("data directory: %w", err)
+	}
+	if in.Token, err = keepSecret(filepath.Join(config.Data, tokenFile)); err != nil {
+		return nil, fmt.Errorf("token: %w", err)
+	}
+	if err := in.openStore(ctx, config); err != nil {
+		return nil, err
+	}
+	if err := in.firstPassword(ctx); err != nil {
+		return nil, fmt.Errorf("first password: %w", err)
+	}
+	vantages := config.Vantages
+	if vantages == nil {
+		vantages = HostVantages{}
+	}
+	in.service, err = New(ctx, Config{Store: in.store, Vantages: vantages, Token: in.Token, Console: config.Console})
+	if err != nil {
+		return nil, err
+	}
+	in.server = &http.Server{Handler: in.service.Handler(), ReadHeaderTimeout: readHeaderMax, IdleTimeout: idleMax}
+	go func() { in.ended <- in.server.Serve(listener) }()
+	return in, in.writeAddress()
+}
+
+// checkListen refuses to be reached from elsewhere without encryption.
+func checkListen(listen string) error {
+	host, _, err := net.SplitHostPort(listen)
+	if err != nil {
+		return fmt.Errorf("%q is not an address to listen on: want host:port such as 127.0.0.1:8470", listen)
+	}
+	addr, err := netip.ParseAddr(host)
+	if host != "localhost" && (err != nil || !addr.IsLoopback()) {
+		return fmt.Errorf("%s can be reached from other machines, and this version has no encryption of its own: listen on 127.0.0.1 and put a TLS proxy before it", listen)
+	}
+	return nil
+}
+
+func (in *Instance) openStore(ctx context.Context, config InstanceConfig) (err error) {
+	dsn := config.DSN
+	if dsn == "" {
+		if in.db, err = store.StartServer(ctx, filepath.Join(config.Data, "database")); err != nil {
+			return err
+		}
+		dsn = in.db.DSN()
+	}
+	in.store, err = store.Open(ctx, dsn)
+	return err
+}
+
+// keepSecret reads a secret from a file that only its owner may read, or makes both.
+func keepSecret(path string) (string, error) {
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		secret := NewSecret()
+		return secret, os.WriteFile(path, []byte(secret+"\n"), 0o600)
+	}
+	return strings.TrimSpace(string(text)), err
+}
+
+// firstPassword makes a password where there is none yet, and leaves it in a file for the administrator.
+func (in *Instance) firstPassword(ctx context.Context) error {
+	hash, err := in.store.Setting(ctx, passwordSetting)
+	if err != nil || hash != "" {
+		return err
+	}
+	password, err := keepSecret(in.PasswordFile())
+	if err != nil {
+		return err
+	}
+	return SetPassword(ctx, in.store, password)
+}
+
+// PasswordFile is where the first password of the console is kept.
+func (in *Instance) PasswordFile() string { return filepath.Join(in.data, passwordFile) }
+
+func (in *Instance) writeAddress() error {
+	text, err := json.Marshal(Address{URL: in.URL})
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(in.data, addressFile), append(text, '\n'), 0o644)
+}
+
+// Find reads where the service of a data directory listens, and its token.
+func Find(data string) (url, token string, err error) {
+	text, err := os.ReadFile(filepath.Join(data, addressFile))
+	if err != nil {
+		return "", "", fmt.Errorf("no service has run on %s: start one with airdrift serve, or name its data directory with --data", data)
+	}
+	var address Address
+	if err := json.Unmarshal(text, &address); err != nil {
+		return "", "", fmt.Errorf("%s: %w", addressFile, err)
+	}
+	secret, err := os.ReadFile(filepath.Join(data, tokenFile))
+	if err != nil {
+		return "", "", fmt.Errorf("the token of the service cannot be read: %w", err)
+	}
+	return address.URL, strings.TrimSpace(string(secret)), nil
+}
+
+// Wait blocks until ctx ends, or the service does of itself, which is an error.
+func (in *Instance) Wait(ctx context.Context) error {
+	select {
+	case <-ctx.Done():
+		return nil
+	case err := <-in.ended:
+		return fmt.Errorf("the service ended: %w", err)
+	}
+}
+
+// Close ends sweeps, requests, and the database where it is our own. What was seen is written before.
+func (in *Instance) Close() error {
+	var failures []error
+	if in.service != nil {
+		in.service.Close()
+	}
+	if in.server != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), shutdownWait)
+		defer cancel()
+		if err := in.server.Shutdown(ctx); err != nil {
+			failures = append(failures, in.server.Close())
+		}
+	}
+	if in.store != nil {
+		failures = append(failures, in.store.Close())
+	}
+	if in.db != nil {
+		failures = append(failures, in.db.Stop())
+	}
+	return errors.Join(failures...)
+}
+
+// HostVantages are the interfaces of this machine.
+type HostVantages struct{}
+
+// Links tells what each interface stands on.
+func (HostVantages) Links() ([]wire.Link, error) {
+	names, err := hostwire.Interfaces()
+	if err != nil {
+		return nil, err
+	}
+	links := make([]wire.Link, 0, len(names))
+	for _, name := range names {
+		w, err := hostwire.New(name)
+		if err == nil { // one that has gone away meanwhile is left out
+			links = append(links, w.Link())
+		}
+	}
+	return links, nil
+}
+
+// Open gives the wire of one interface.
+func (HostVantages) Open(name string) (wire.Wire, error) { return hostwire.New(name) }
+
+// FixedVantages are wires known beforehand, such as one into a simulated building.
+type FixedVantages []wire.Wire
+
+// Links tells what each wire stands on.
+func (v FixedVantages) Links() ([]wire.Link, error) {
+	links := make([]wire.Link, len(v))
+	for i, w := range v {
+		links[i] = w.Link()
+	}
+	return links, nil
+}
+
+// Open gives the wire of that name.
+func (v FixedVantages) Open(name string) (wire.Wire, error) {
+	known := make([]string, len(v))
+	for i, w := range v {
+		known[i] = w.Link().Name
+		if known[i] == name {
+			return w, nil
+		}
+	}
+	return nil, &hostwire.UnknownInterfaceError{Name: name, Known: known}
+}

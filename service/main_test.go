@@ -1,0 +1,9 @@
+package service_test
+
+import (
+	"testing"
+
+	"airdrift/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }

@@ -1,0 +1,91 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"airdrift/core/fault"
+	"airdrift/core/netrange"
+	"airdrift/core/wire"
+	"airdrift/hostwire"
+	"airdrift/store"
+)
+
+// problem turns any error into problem details (RFC 9457) with a status and words for the user. What is none of the
+// user's making is logged and told without its inner text.
+func problem(ctx context.Context, err error) error {
+	var (
+		ready   huma.StatusError
+		faults  *fault.List
+		part    *netrange.PartError
+		outside *wire.OutsideError
+		unknown *hostwire.UnknownInterfaceError
+		refusal *refusedError
+	)
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &ready):
+		return err
+	case errors.As(err, &refusal):
+		return huma.NewError(refusal.status, refusal.text)
+	case errors.As(err, &faults):
+		return faultProblem(faults)
+	case errors.As(err, &part):
+		return huma.Error422UnprocessableEntity(part.Error(), &huma.ErrorDetail{Message: part.Why, Location: "body.ranges", Value: part.Part})
+	case errors.Is(err, netrange.ErrEmpty):
+		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.As(err, &outside):
+		return huma.Error422UnprocessableEntity(outside.Error() + ". Nothing was sent. If you have leave to sweep there, add the network to the site first.")
+	case errors.As(err, &unknown):
+		return huma.Error422UnprocessableEntity(unknown.Error())
+	case errors.Is(err, store.ErrNotFound):
+		return huma.Error404NotFound(err.Error())
+	case errors.Is(err, store.ErrTaken):
+		return huma.Error409Conflict(err.Error())
+	case errors.Is(err, context.Canceled):
+		return huma.NewError(http.StatusServiceUnavailable, "the request was broken off")
+	}
+	slog.ErrorContext(ctx, "request failed", "error", err)
+	return huma.Error500InternalServerError("the service failed at this; its log tells why")
+}
+
+// faultProblem lists every fault of a file with its place.
+func faultProblem(faults *fault.List) error {
+	details := make([]error, len(faults.Faults))
+	for i, f := range faults.Faults {
+		details[i] = &huma.ErrorDetail{Message: f.Why, Location: place(f), Value: f.Field}
+	}
+	text := fmt.Sprintf("nothing was imported: the file has %d faults", faults.Count())
+	if faults.Count() == 1 {
+		text = "nothing was imported: the file has 1 fault"
+	}
+	return huma.Error422UnprocessableEntity(text, details...)
+}
+
+func place(f fault.Fault) string {
+	switch {
+	case f.Line == 0:
+		return "file"
+	case f.Column == 0:
+		return fmt.Sprintf("line %d", f.Line)
+	}
+	return fmt.Sprintf("line %d, column %d", f.Line, f.Column)
+}
+
+// refusedError is a request that cannot be carried out now, in words for the user.
+type refusedError struct {
+	status int
+	text   string
+}
+
+func (e *refusedError) Error() string { return e.text }
+
+func refuse(status int, format string, args ...any) error {
+	return &refusedError{status, fmt.Sprintf(format, args...)}
+}

@@ -1,0 +1,229 @@
+package service
+
+import (
+	"context"
+	"net/http"
+	"net/netip"
+	"slices"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"airdrift/api"
+	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
+	"airdrift/core/ledger"
+	"airdrift/core/registry"
+	"airdrift/store"
+)
+
+// SiteInput names a site in the path; it is exported because the API library reads exported fields only.
+type SiteInput struct {
+	Site uint64 `path:"site" doc:"Number of the site"`
+}
+
+func (s *Service) registerSites(humaAPI huma.API) {
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "list-vantages", Method: http.MethodGet, Path: "/api/v1/vantages", Summary: "Where sweeps can be made from", Tags: []string{"sites"},
+	}, s.listVantages)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "list-sites", Method: http.MethodGet, Path: "/api/v1/sites", Summary: "All sites", Tags: []string{"sites"},
+	}, s.listSites)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "create-site", Method: http.MethodPost, Path: "/api/v1/sites", Summary: "Enter a site",
+		DefaultStatus: http.StatusCreated, Tags: []string{"sites"},
+	}, s.createSite)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "add-network", Method: http.MethodPost, Path: "/api/v1/sites/{site}/networks", Summary: "Add a network to a site",
+		DefaultStatus: http.StatusCreated, Tags: []string{"sites"},
+	}, s.addNetwork)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "get-overview", Method: http.MethodGet, Path: "/api/v1/sites/{site}/overview", Summary: "What is at a site, in figures", Tags: []string{"sites"},
+	}, s.overview)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "get-vendor", Method: http.MethodGet, Path: "/api/v1/vendors/{mac}", Summary: "What a MAC address tells of its maker", Tags: []string{"sites"},
+	}, s.vendor)
+}
+
+func (s *Service) listVantages(ctx context.Context, _ *struct{}) (*struct{ Body []api.Vantage }, error) {
+	links, err := s.sweeper.vantages.Links()
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	list := make([]api.Vantage, len(links))
+	for i, l := range links {
+		list[i] = api.Vantage{Name: l.Name, MAC: l.MAC.String(), Prefixes: []string{}}
+		for _, p := range l.Prefixes {
+			list[i].Prefixes = append(list[i].Prefixes, p.String())
+		}
+		if l.Gateway.IsValid() {
+			list[i].Gateway = l.Gateway.String()
+		}
+	}
+	return &struct{ Body []api.Vantage }{list}, nil
+}
+
+func (s *Service) listSites(ctx context.Context, _ *struct{}) (*struct{ Body []api.Site }, error) {
+	sites, err := s.store.Sites(ctx)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	list := make([]api.Site, len(sites))
+	for i, site := range sites {
+		list[i] = toSite(site)
+	}
+	return &struct{ Body []api.Site }{list}, nil
+}
+
+func (s *Service) createSite(ctx context.Context, in *struct{ Body api.NewSite }) (*struct{ Body api.Site }, error) {
+	site := store.Site{Name: in.Body.Name}
+	for _, n := range in.Body.Networks {
+		network, err := toNetwork(n)
+		if err != nil {
+			return nil, problem(ctx, err)
+		}
+		site.Networks = append(site.Networks, network)
+	}
+	for _, p := range in.Body.Prefixes {
+		prefix, err := registry.ParsePrefix(p.Prefix)
+		if err != nil {
+			return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "%v", err))
+		}
+		site.Prefixes = append(site.Prefixes, store.MACPrefix{Prefix: prefix, Maker: p.Maker})
+	}
+	if err := s.store.CreateSite(ctx, &site); err != nil {
+		return nil, problem(ctx, err)
+	}
+	return &struct{ Body api.Site }{toSite(site)}, nil
+}
+
+// toNetwork checks a subnet. Public addresses are nobody's building.
+func toNetwork(n api.Network) (store.Network, error) {
+	subnet, err := netip.ParsePrefix(n.Subnet)
+	if err != nil {
+		return store.Network{}, refuse(http.StatusUnprocessableEntity, "%q is not a subnet: want a CIDR prefix such as 10.40.1.0/24", n.Subnet)
+	}
+	if subnet.Masked() != subnet {
+		return store.Network{}, refuse(http.StatusUnprocessableEntity, "%s has bits set behind its length: did you mean %s?", n.Subnet, subnet.Masked())
+	}
+	if a := subnet.Addr(); !a.IsPrivate() && !a.IsLoopback() && !a.IsLinkLocalUnicast() && !sharedSpace.Contains(a) {
+		return store.Network{}, refuse(http.StatusUnprocessableEntity, "%s is a public network: a site has private addresses only (RFC 1918, RFC 6598, RFC 4193)", n.Subnet)
+	}
+	return store.Network{Name: n.Name, Subnet: subnet}, nil
+}
+
+// sharedSpace is for the networks of carriers (RFC 6598), which some large buildings use as well.
+var sharedSpace = netip.MustParsePrefix("100.64.0.0/10")
+
+func (s *Service) addNetwork(ctx context.Context, in *struct {
+	SiteInput
+	Body api.Network
+}) (*struct{ Body api.Site }, error) {
+	network, err := toNetwork(in.Body)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	if _, err := s.store.Site(ctx, in.Site); err != nil {
+		return nil, problem(ctx, err)
+	}
+	if err := s.store.AddNetwork(ctx, in.Site, network); err != nil {
+		return nil, problem(ctx, err)
+	}
+	site, err := s.store.Site(ctx, in.Site)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	return &struct{ Body api.Site }{toSite(site)}, nil
+}
+
+func (s *Service) overview(ctx context.Context, in *SiteInput) (*struct{ Body api.Overview }, error) {
+	site, err := s.store.Site(ctx, in.Site)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	counts, err := s.store.CountDevices(ctx, in.Site)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	sweeps, err := s.store.Sweeps(ctx, in.Site, 0, 1)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	out := tally(counts)
+	out.Site = toSite(site)
+	if out.Register, err = s.store.CountRegister(ctx, in.Site); err != nil {
+		return nil, problem(ctx, err)
+	}
+	if len(sweeps) > 0 {
+		last, err := s.sweeper.find(ctx, sweeps[0].ID)
+		if err != nil {
+			return nil, problem(ctx, err)
+		}
+		shown := toSweep(last)
+		out.LastSweep = &shown
+	}
+	return &struct{ Body api.Overview }{out}, nil
+}
+
+// tally sums counts up for the overview.
+func tally(counts []store.Count) api.Overview {
+	out := api.Overview{Kinds: []api.KindCount{}}
+	for _, c := range counts {
+		addStanding(&out.Counts, c)
+		out.Contested += c.Contested
+		switch c.Presence {
+		case ledger.Silent:
+			out.Silent += c.Devices
+		case ledger.Seen:
+			out.Seen += c.Devices
+			if c.Kind == identify.Unknown {
+				out.Unknown += c.Devices
+			}
+			out.Kinds = addKind(out.Kinds, c)
+		}
+	}
+	slices.SortStableFunc(out.Kinds, func(a, b api.KindCount) int { return b.Devices - a.Devices })
+	return out
+}
+
+func addStanding(counts *api.Counts, c store.Count) {
+	switch c.Standing {
+	case ledger.Managed:
+		counts.Managed += c.Devices
+	case ledger.Unmanaged:
+		counts.Unmanaged += c.Devices
+	case ledger.Missing:
+		counts.Missing += c.Devices
+	}
+}
+
+func addKind(kinds []api.KindCount, c store.Count) []api.KindCount {
+	at := slices.IndexFunc(kinds, func(k api.KindCount) bool { return k.Kind == c.Kind })
+	if at < 0 {
+		at = len(kinds)
+		kinds = append(kinds, api.KindCount{Kind: c.Kind})
+	}
+	kinds[at].Devices += c.Devices
+	if c.Standing == ledger.Unmanaged {
+		kinds[at].Unmanaged += c.Devices
+	}
+	return kinds
+}
+
+func (s *Service) vendor(ctx context.Context, in *struct {
+	MAC  string `path:"mac" doc:"MAC address in any common form"`
+	Site uint64 `query:"site" doc:"Site whose own list of prefixes is asked first"`
+}) (*struct{ Body api.Vendor }, error) {
+	mac, err := hwaddr.Parse(in.MAC)
+	if err != nil {
+		return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "%v", err))
+	}
+	var overlay *registry.Table
+	if in.Site != 0 {
+		site, err := s.store.Site(ctx, in.Site)
+		if err != nil {
+			return nil, problem(ctx, err)
+		}
+		overlay = site.Overlay()
+	}
+	return &struct{ Body api.Vendor }{toVendor(mac, overlay)}, nil
+}
