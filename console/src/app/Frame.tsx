@@ -1,0 +1,169 @@
+import DarkModeIcon from '@mui/icons-material/DarkModeOutlined';
+import DevicesIcon from '@mui/icons-material/DevicesOtherOutlined';
+import LightModeIcon from '@mui/icons-material/LightModeOutlined';
+import LogoutIcon from '@mui/icons-material/LogoutOutlined';
+import MenuIcon from '@mui/icons-material/MenuOutlined';
+import OverviewIcon from '@mui/icons-material/SpaceDashboardOutlined';
+import RegisterIcon from '@mui/icons-material/FactCheckOutlined';
+import SweepIcon from '@mui/icons-material/TravelExploreOutlined';
+import {
+  AppBar, Box, Drawer, IconButton, Link as TextLink, List, ListItem, ListItemButton, ListItemIcon, ListItemText, MenuItem, Select, Toolbar, Tooltip, Typography, useMediaQuery,
+} from '@mui/material';
+import { useColorScheme, useTheme } from '@mui/material/styles';
+import { useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { NavLink, Navigate, Outlet, useLocation, useNavigate, useParams } from 'react-router';
+
+import { answer, api, isSignedOut, type Site } from '../api/client';
+import { Failure, Loading, Page } from './parts';
+import { useSession, useSites } from './queries';
+
+const drawerWidth = 212;
+
+const pages = [
+  { path: '', label: 'Overview', icon: <OverviewIcon /> },
+  { path: '/devices', label: 'Devices', icon: <DevicesIcon /> },
+  { path: '/sweeps', label: 'Sweeps', icon: <SweepIcon /> },
+  { path: '/register', label: 'Register', icon: <RegisterIcon /> },
+];
+
+/** The frame around all pages; it lets nobody see them who is not signed in. */
+export function Frame() {
+  const session = useSession();
+  const sites = useSites(session.isSuccess);
+  const location = useLocation();
+  const { site } = useParams();
+  if (isSignedOut(session.error)) {
+    return <Navigate to="/sign-in" replace state={{ from: location.pathname + location.search }} />;
+  }
+  const failure = session.error ?? sites.error;
+  if (failure) {
+    return (
+      <Page title="Airdrift">
+        <Failure failure={failure} />
+      </Page>
+    );
+  }
+  if (!sites.data) return <Loading />;
+  const first = sites.data[0];
+  if (site === undefined && location.pathname !== '/sites/new') {
+    return <Navigate to={first ? `/sites/${first.id}` : '/sites/new'} replace />;
+  }
+  return <Shell sites={sites.data} />;
+}
+
+function Shell({ sites }: { sites: Site[] }) {
+  const [open, setOpen] = useState(false);
+  const theme = useTheme();
+  const wide = useMediaQuery(theme.breakpoints.up('md'));
+  return (
+    <Box sx={{ display: 'flex', minHeight: '100vh' }}>
+      <TextLink href="#main" sx={{ position: 'absolute', left: -9999, '&:focus': { left: 8, top: 8, zIndex: 2000, bgcolor: 'background.paper', p: 1 } }}>
+        Skip to the page
+      </TextLink>
+      <TopBar sites={sites} onMenu={() => setOpen(true)} showMenu={!wide} />
+      <Drawer
+        variant={wide ? 'permanent' : 'temporary'}
+        open={wide || open}
+        onClose={() => setOpen(false)}
+        sx={{ width: wide ? drawerWidth : 0, '& .MuiDrawer-paper': { width: drawerWidth, boxSizing: 'border-box' } }}
+      >
+        <Toolbar variant="dense" />
+        <Navigation onNavigate={() => setOpen(false)} />
+      </Drawer>
+      <Box component="main" id="main" tabIndex={-1} sx={{ flexGrow: 1, minWidth: 0, outline: 'none' }}>
+        <Toolbar variant="dense" />
+        <Outlet />
+      </Box>
+    </Box>
+  );
+}
+
+function Navigation({ onNavigate }: { onNavigate: () => void }) {
+  const { site } = useParams();
+  if (site === undefined) return null;
+  return (
+    <Box component="nav" aria-label="Pages">
+      <List>
+        {pages.map((p) => (
+          <ListItem key={p.path} disablePadding>
+            <ListItemButton
+              component={NavLink}
+              to={`/sites/${site}${p.path}`}
+              end={p.path === ''}
+              onClick={onNavigate}
+              sx={{ mx: 1, borderRadius: 1, '&.active': { bgcolor: 'action.selected', fontWeight: 650 } }}
+            >
+              <ListItemIcon sx={{ minWidth: 38 }}>{p.icon}</ListItemIcon>
+              <ListItemText primary={p.label} />
+            </ListItemButton>
+          </ListItem>
+        ))}
+      </List>
+    </Box>
+  );
+}
+
+function TopBar({ sites, onMenu, showMenu }: { sites: Site[]; onMenu: () => void; showMenu: boolean }) {
+  const { site } = useParams();
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const signOut = async () => {
+    await answer(api.DELETE('/api/v1/session'));
+    queries.clear();
+    await navigate('/sign-in');
+  };
+  return (
+    <AppBar position="fixed" color="default" elevation={0} sx={{ zIndex: (t) => t.zIndex.drawer + 1, borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}>
+      <Toolbar variant="dense" sx={{ gap: 1 }}>
+        {showMenu && (
+          <IconButton edge="start" aria-label="Open the list of pages" onClick={onMenu}>
+            <MenuIcon />
+          </IconButton>
+        )}
+        <Box component="img" src="/icon.svg" alt="" sx={{ width: 26, height: 26 }} />
+        <Typography component="span" sx={{ fontWeight: 700, display: { xs: 'none', sm: 'block' }, width: drawerWidth - 74 }}>
+          Airdrift
+        </Typography>
+        {site !== undefined && (
+          <Select
+            size="small"
+            variant="standard"
+            disableUnderline
+            value={sites.some((s) => String(s.id) === site) ? site : ''}
+            onChange={(e) => void navigate(`/sites/${e.target.value}`)}
+            inputProps={{ 'aria-label': 'Site' }}
+            sx={{ fontWeight: 600, minWidth: 0 }}
+          >
+            {sites.map((s) => (
+              <MenuItem key={s.id} value={String(s.id)}>
+                {s.name}
+              </MenuItem>
+            ))}
+          </Select>
+        )}
+        <Box sx={{ flexGrow: 1 }} />
+        <ModeButton />
+        <Tooltip title="Sign out">
+          <IconButton aria-label="Sign out" onClick={() => void signOut()}>
+            <LogoutIcon />
+          </IconButton>
+        </Tooltip>
+      </Toolbar>
+    </AppBar>
+  );
+}
+
+/** Turns light into dark and back. */
+export function ModeButton() {
+  const { mode, systemMode, setMode } = useColorScheme();
+  const dark = (mode === 'system' ? systemMode : mode) === 'dark';
+  const label = dark ? 'Use light colours' : 'Use dark colours';
+  return (
+    <Tooltip title={label}>
+      <IconButton aria-label={label} onClick={() => setMode(dark ? 'light' : 'dark')}>
+        {dark ? <LightModeIcon /> : <DarkModeIcon />}
+      </IconButton>
+    </Tooltip>
+  );
+}

@@ -1,0 +1,91 @@
+import { Alert, Box, Chip, CircularProgress, Paper, Stack, Typography } from '@mui/material';
+import type { ReactNode } from 'react';
+
+import { Problem } from '../api/client';
+import { visible } from '../lib/format';
+import { mono } from './theme';
+
+/** A page with its heading, and what can be done on it beside the heading. */
+export function Page({ title, actions, children }: { title: ReactNode; actions?: ReactNode; children: ReactNode }) {
+  return (
+    <Stack spacing={2.5} sx={{ p: { xs: 2, md: 3 }, maxWidth: 1500, mx: 'auto' }}>
+      <Stack direction="row" spacing={2} sx={{ alignItems: 'center', justifyContent: 'space-between', flexWrap: 'wrap', rowGap: 1 }}>
+        <Typography variant="h1">{title}</Typography>
+        {actions}
+      </Stack>
+      {children}
+    </Stack>
+  );
+}
+
+/** A framed part of a page. */
+export function Panel({ title, children }: { title?: ReactNode; children: ReactNode }) {
+  return (
+    <Paper variant="outlined" component="section" sx={{ p: 2 }}>
+      {title !== undefined && (
+        <Typography variant="h2" sx={{ mb: 1.5 }}>
+          {title}
+        </Typography>
+      )}
+      {children}
+    </Paper>
+  );
+}
+
+/** A failure, in the service's own words. */
+export function Failure({ failure }: { failure: unknown }) {
+  if (!failure) return null;
+  const details = failure instanceof Problem ? failure.details : [];
+  const text = failure instanceof Error ? failure.message : String(failure);
+  return (
+    <Alert severity="error">
+      {text}
+      {details.length > 0 && (
+        <Box component="ul" sx={{ m: 0, mt: 1, pl: 2.5 }}>
+          {details.map((d, i) => (
+            <li key={i}>
+              <strong>{[d.location, typeof d.value === 'string' && d.value ? `(${visible(d.value)})` : ''].filter(Boolean).join(' ')}</strong>: {visible(d.message ?? '')}
+            </li>
+          ))}
+        </Box>
+      )}
+    </Alert>
+  );
+}
+
+/** What a page shows while its data come. */
+export function Loading() {
+  return (
+    <Box role="status" aria-label="Loading" sx={{ display: 'grid', placeItems: 'center', py: 8 }}>
+      <CircularProgress />
+    </Box>
+  );
+}
+
+/** What a list shows that has nothing in it yet, and what to do about it. */
+export function Empty({ title, children }: { title: string; children?: ReactNode }) {
+  return (
+    <Stack spacing={1} sx={{ alignItems: 'center', py: 6, px: 2, textAlign: 'center' }}>
+      <Typography variant="h3">{title}</Typography>
+      <Typography component="div" color="text.secondary">
+        {children}
+      </Typography>
+    </Stack>
+  );
+}
+
+/** Text that came from a device or names one: addresses, banners, keys. */
+export function DeviceText({ children }: { children: string | undefined }) {
+  return (
+    <Box component="span" sx={{ fontFamily: mono, fontSize: '0.86em', overflowWrap: 'anywhere' }}>
+      {visible(children ?? '')}
+    </Box>
+  );
+}
+
+const standingColours = { managed: 'success', unmanaged: 'warning', missing: 'error' } as const;
+
+/** A device's standing against the register. */
+export function StandingChip({ standing }: { standing: keyof typeof standingColours }) {
+  return <Chip size="small" variant="outlined" color={standingColours[standing]} label={standing} />;
+}

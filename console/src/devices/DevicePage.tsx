@@ -1,0 +1,238 @@
+import { Alert, Box, Chip, Grid, Stack, Table, TableBody, TableCell, TableHead, TableRow, Tooltip, Typography } from '@mui/material';
+import { useQuery } from '@tanstack/react-query';
+import type { ReactNode } from 'react';
+import { useParams } from 'react-router';
+
+import { answer, api, type Claim, type Device } from '../api/client';
+import { DeviceText, Empty, Failure, Loading, Page, Panel, StandingChip } from '../app/parts';
+import { moment, odds, visible } from '../lib/format';
+import { KindIcon, kindLabel } from './kinds';
+
+/** All that is known of one device, and why it is believed. */
+export function DevicePage() {
+  const id = Number(useParams().device);
+  const device = useQuery({
+    queryKey: ['device', id],
+    queryFn: () => answer(api.GET('/api/v1/devices/{device}', { params: { path: { device: id } } })),
+  });
+  if (device.isPending) return <Loading />;
+  if (device.error) {
+    return (
+      <Page title="Device">
+        <Failure failure={device.error} />
+      </Page>
+    );
+  }
+  return <Shown d={device.data} />;
+}
+
+function Shown({ d }: { d: Device }) {
+  const title = d.name || d.addresses.join(', ') || d.mac || `Device ${d.id}`;
+  return (
+    <Page
+      title={
+        <Stack direction="row" spacing={1.5} sx={{ alignItems: 'center', flexWrap: 'wrap' }}>
+          <KindIcon kind={d.kind} />
+          <span>{visible(title)}</span>
+          <StandingChip standing={d.standing} />
+          <Chip size="small" label={d.presence} />
+        </Stack>
+      }
+    >
+      {d.sharedAddresses.length > 0 && (
+        <Alert severity="warning">
+          Another device answers at {d.sharedAddresses.join(', ')} too. Two devices on one address disturb each other; give one of them another address.
+        </Alert>
+      )}
+      <Grid container spacing={2}>
+        <Grid size={{ xs: 12, md: 5 }}>
+          <Stack spacing={2}>
+            <Facts d={d} />
+            {d.registerEntry && <RegisterPanel d={d} />}
+            {d.reasons.length > 0 && <Reasons reasons={d.reasons} />}
+          </Stack>
+        </Grid>
+        <Grid size={{ xs: 12, md: 7 }}>
+          <Stack spacing={2}>
+            <Claims claims={d.claims} />
+            <Ports d={d} />
+          </Stack>
+        </Grid>
+      </Grid>
+    </Page>
+  );
+}
+
+function Pairs({ pairs }: { pairs: [string, ReactNode][] }) {
+  return (
+    <Box component="dl" sx={{ display: 'grid', gridTemplateColumns: 'minmax(90px, auto) 1fr', columnGap: 2, rowGap: 0.75, m: 0, '& dt': { color: 'text.secondary' }, '& dd': { m: 0, minWidth: 0, overflowWrap: 'anywhere' } }}>
+      {pairs
+        .filter(([, value]) => value !== '' && value !== undefined && value !== null)
+        .map(([name, value]) => (
+          <Box key={name} sx={{ display: 'contents' }}>
+            <dt>{name}</dt>
+            <dd>{value}</dd>
+          </Box>
+        ))}
+    </Box>
+  );
+}
+
+function Facts({ d }: { d: Device }) {
+  return (
+    <Panel title="Where and when">
+      <Pairs
+        pairs={[
+          ['Addresses', d.addresses.length > 0 && <DeviceText>{d.addresses.join(', ')}</DeviceText>],
+          ['MAC', d.macs.length > 0 ? d.macs.map((m) => <MacLine key={m.mac} mac={m} />) : 'not visible from the vantage: the device is beyond a router'],
+          ['Kind', kindLabel(d.kind)],
+          ['First seen', moment(d.firstSeen) || 'never'],
+          ['Last seen', moment(d.lastSeen) || 'never'],
+        ]}
+      />
+    </Panel>
+  );
+}
+
+function MacLine({ mac }: { mac: Device['macs'][number] }) {
+  const remark = mac.private ? 'private: chosen by the device, tells no maker' : mac.vendor || 'prefix not registered';
+  return (
+    <Box>
+      <DeviceText>{mac.mac}</DeviceText>{' '}
+      <Typography component="span" variant="body2" color="text.secondary">
+        {visible(remark)}
+      </Typography>
+    </Box>
+  );
+}
+
+function RegisterPanel({ d }: { d: Device }) {
+  const e = d.registerEntry;
+  if (!e) return null;
+  return (
+    <Panel title="In the register">
+      <Pairs
+        pairs={[
+          ['Name', e.name], ['Address', e.address], ['MAC', e.mac], ['Maker', e.vendor], ['Model', e.model], ['Kind', e.kind], ['Location', e.location],
+          ['Responsible', e.responsible], ['Note', e.note], ...Object.entries(e.extra ?? {}), ['Matched by', d.matchedBy],
+        ]}
+      />
+    </Panel>
+  );
+}
+
+function Reasons({ reasons }: { reasons: string[] }) {
+  return (
+    <Panel title="Why this is one device">
+      <Box component="ul" sx={{ m: 0, pl: 2.5 }}>
+        {reasons.map((r) => (
+          <li key={r}>{r}</li>
+        ))}
+      </Box>
+    </Panel>
+  );
+}
+
+function Claims({ claims }: { claims: Claim[] }) {
+  const told = claims.filter((c) => c.candidates.length > 0);
+  return (
+    <Panel title="What it is believed to be">
+      {told.length === 0 ? (
+        <Typography color="text.secondary">Nothing that was seen tells what it is.</Typography>
+      ) : (
+        <Stack spacing={2}>
+          {told.map((c) => (
+            <ClaimBlock key={c.attribute} claim={c} />
+          ))}
+        </Stack>
+      )}
+    </Panel>
+  );
+}
+
+function ClaimBlock({ claim }: { claim: Claim }) {
+  const shown = claim.attribute === 'kind' ? kindLabel(claim.value) : claim.value || 'unknown';
+  return (
+    <Box>
+      <Stack direction="row" spacing={1.5} sx={{ alignItems: 'baseline', flexWrap: 'wrap' }}>
+        <Typography color="text.secondary" sx={{ width: 76 }}>
+          {claim.attribute}
+        </Typography>
+        <Typography component="h3" variant="h3">
+          {visible(shown)}
+        </Typography>
+        <Strength value={claim.strength} />
+      </Stack>
+      {claim.candidates.map((candidate) => (
+        <Box key={candidate.value} sx={{ pl: { sm: '88px' }, mt: 0.5 }}>
+          {candidate.value !== claim.value && (
+            <Typography variant="body2" sx={{ color: 'warning.main' }}>
+              {claim.strength > 0 ? 'against it' : 'not strong enough'}: {visible(candidate.value)} <Strength value={candidate.strength} />
+            </Typography>
+          )}
+          {candidate.reasons.map((r, i) => (
+            <Typography key={i} variant="body2">
+              <Box component="span" sx={{ color: 'text.secondary', mr: 1 }}>
+                +{r.strength}
+              </Box>
+              {visible(r.because)} <DeviceText>{`${r.fact.key} ${r.fact.value}`}</DeviceText>
+            </Typography>
+          ))}
+        </Box>
+      ))}
+    </Box>
+  );
+}
+
+function Strength({ value }: { value: number }) {
+  return (
+    <Tooltip title={odds(value)}>
+      <Typography component="span" variant="body2" color="text.secondary" tabIndex={0}>
+        {value} dB
+      </Typography>
+    </Tooltip>
+  );
+}
+
+function Ports({ d }: { d: Device }) {
+  if (d.ports.length === 0) {
+    return (
+      <Panel title="Ports">
+        <Empty title="No port that was asked is open" />
+      </Panel>
+    );
+  }
+  return (
+    <Panel title="Ports and first words">
+      <Table size="small" aria-label="Open ports and what was said there">
+        <TableHead>
+          <TableRow>
+            <TableCell>Port</TableCell>
+            <TableCell>Service</TableCell>
+            <TableCell>First words</TableCell>
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {d.ports.map((p) => (
+            <TableRow key={p.port} sx={{ verticalAlign: 'top' }}>
+              <TableCell>
+                <DeviceText>{p.port}</DeviceText>
+              </TableCell>
+              <TableCell>{p.service}</TableCell>
+              <TableCell>
+                {p.words.map((w) => (
+                  <Box key={w.key + w.value}>
+                    <Box component="span" sx={{ color: 'text.secondary' }}>
+                      {w.key}{' '}
+                    </Box>
+                    <DeviceText>{w.value}</DeviceText>
+                  </Box>
+                ))}
+              </TableCell>
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
+    </Panel>
+  );
+}

@@ -1,0 +1,132 @@
+import UploadIcon from '@mui/icons-material/UploadFileOutlined';
+import { Alert, Box, Button, Checkbox, FormControlLabel, Paper, Stack, Typography } from '@mui/material';
+import { DataGrid, type GridColDef } from '@mui/x-data-grid';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useId, useState, type DragEvent } from 'react';
+
+import { answer, api, type Schema } from '../api/client';
+import { DeviceText, Empty, Failure, Page, Panel } from '../app/parts';
+import { useSiteId } from '../app/queries';
+import { count, visible } from '../lib/format';
+
+type Entry = Schema['Entry'];
+
+/** The register, and its import. */
+export function RegisterPage() {
+  const site = useSiteId();
+  const register = useQuery({
+    queryKey: ['register', site],
+    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/register', { params: { path: { site } } }))) ?? [],
+  });
+  return (
+    <Page title="Register">
+      <Import site={site} />
+      <Failure failure={register.error} />
+      <Paper variant="outlined" sx={{ height: 'calc(100vh - 380px)', minHeight: 360 }}>
+        <DataGrid
+          rows={register.data ?? []}
+          columns={columns}
+          loading={register.isPending}
+          density="compact"
+          disableRowSelectionOnClick
+          initialState={{ pagination: { paginationModel: { pageSize: 100 } } }}
+          pageSizeOptions={[50, 100]}
+          slots={{ noRowsOverlay: NoEntries }}
+          sx={{ border: 0 }}
+        />
+      </Paper>
+    </Page>
+  );
+}
+
+function NoEntries() {
+  return <Empty title="The register is empty">Import the list of devices that somebody says they manage.</Empty>;
+}
+
+function Import({ site }: { site: number }) {
+  const [replace, setReplace] = useState(false);
+  const [over, setOver] = useState(false);
+  const [name, setName] = useState('');
+  const input = useId();
+  const queries = useQueryClient();
+  const load = useMutation({
+    mutationFn: async (file: File) => {
+      setName(file.name);
+      const text = await file.arrayBuffer();
+      return answer(
+        api.POST('/api/v1/sites/{site}/register', {
+          params: { path: { site }, query: { replace } },
+          body: text as unknown as string,
+          bodySerializer: (body) => body,
+          headers: { 'Content-Type': 'text/csv' },
+        }),
+      );
+    },
+    onSuccess: async () => {
+      for (const key of ['register', 'overview', 'devices', 'device']) await queries.invalidateQueries({ queryKey: [key] });
+    },
+  });
+  const take = (files: FileList | null) => {
+    const file = files?.[0];
+    if (file) load.mutate(file);
+  };
+  const drop = (e: DragEvent) => {
+    e.preventDefault();
+    setOver(false);
+    take(e.dataTransfer.files);
+  };
+  return (
+    <Panel title="Import from CSV">
+      <Stack spacing={1.5}>
+        <Box
+          onDragOver={(e) => {
+            e.preventDefault();
+            setOver(true);
+          }}
+          onDragLeave={() => setOver(false)}
+          onDrop={drop}
+          sx={{ border: '2px dashed', borderColor: over ? 'primary.main' : 'divider', borderRadius: 2, p: 2, display: 'flex', gap: 2, alignItems: 'center', flexWrap: 'wrap' }}
+        >
+          <Button component="label" htmlFor={input} variant="contained" startIcon={<UploadIcon />} loading={load.isPending}>
+            Choose a file
+          </Button>
+          <input
+            id={input}
+            type="file"
+            accept=".csv,.txt,.tsv,text/csv"
+            aria-label="File of the register"
+            style={{ position: 'absolute', width: 1, height: 1, opacity: 0 }}
+            onChange={(e) => {
+              take(e.target.files);
+              e.target.value = '';
+            }}
+          />
+          <Typography color="text.secondary" sx={{ flex: '1 1 300px' }}>
+            or drop it here. The first line names the columns, in any order: name, mac, address, vendor, model, kind, location, responsible, note. It is all
+            or nothing.
+          </Typography>
+          <FormControlLabel control={<Checkbox checked={replace} onChange={(e) => setReplace(e.target.checked)} />} label="Take the old register out first" />
+        </Box>
+        <Failure failure={load.error} />
+        {load.data && (
+          <Alert severity="success">
+            {visible(name)}: {count(load.data.added, 'device')} added, {load.data.updated} updated. Of what is known, {load.data.counts.managed} managed,{' '}
+            {load.data.counts.unmanaged} unmanaged, {load.data.counts.missing} missing.
+          </Alert>
+        )}
+      </Stack>
+    </Panel>
+  );
+}
+
+const columns: GridColDef<Entry>[] = [
+  { field: 'name', headerName: 'Name', flex: 1.2, minWidth: 160 },
+  { field: 'mac', headerName: 'MAC', width: 165, renderCell: ({ row }) => <DeviceText>{row.mac}</DeviceText> },
+  { field: 'address', headerName: 'Address', width: 130, renderCell: ({ row }) => <DeviceText>{row.address}</DeviceText> },
+  { field: 'vendor', headerName: 'Maker', flex: 1, minWidth: 140 },
+  { field: 'model', headerName: 'Model', flex: 0.8, minWidth: 110 },
+  { field: 'kind', headerName: 'Kind', flex: 0.8, minWidth: 110 },
+  { field: 'location', headerName: 'Location', flex: 0.8, minWidth: 110 },
+  { field: 'responsible', headerName: 'Responsible', flex: 0.8, minWidth: 110 },
+  { field: 'note', headerName: 'Note', flex: 1, minWidth: 120 },
+];

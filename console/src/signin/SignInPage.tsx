@@ -1,0 +1,63 @@
+import { Box, Button, Paper, Stack, TextField, Typography } from '@mui/material';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useState, type FormEvent } from 'react';
+import { useLocation, useNavigate } from 'react-router';
+
+import { answer, api } from '../api/client';
+import { ModeButton } from '../app/Frame';
+import { Failure } from '../app/parts';
+
+/** Asks for the password, and goes on to where somebody wanted to go. */
+export function SignInPage() {
+  const [password, setPassword] = useState('');
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const location = useLocation();
+  const signIn = useMutation({
+    mutationFn: () => answer(api.POST('/api/v1/session', { body: { password } })),
+    onSuccess: async () => {
+      queries.clear();
+      const from = (location.state as { from?: string } | null)?.from;
+      await navigate(from?.startsWith('/') ? from : '/', { replace: true });
+    },
+  });
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    signIn.mutate();
+  };
+  return (
+    <Box component="main" sx={{ minHeight: '100vh', display: 'grid', placeItems: 'center', p: 2 }}>
+      <Box sx={{ position: 'absolute', top: 8, right: 8 }}>
+        <ModeButton />
+      </Box>
+      <Paper variant="outlined" sx={{ p: 4, width: '100%', maxWidth: 400 }}>
+        <Stack component="form" spacing={2.5} onSubmit={submit}>
+          <Stack direction="row" spacing={1.5} sx={{ alignItems: 'center' }}>
+            <Box component="img" src="/icon.svg" alt="" sx={{ width: 40, height: 40 }} />
+            <Box>
+              <Typography variant="h1">Airdrift</Typography>
+              <Typography color="text.secondary">What is here, and who manages it</Typography>
+            </Box>
+          </Stack>
+          <TextField
+            label="Password"
+            type="password"
+            autoComplete="current-password"
+            required
+            autoFocus
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+          />
+          <Failure failure={signIn.error} />
+          <Button type="submit" variant="contained" size="large" loading={signIn.isPending}>
+            Sign in
+          </Button>
+          <Typography variant="body2" color="text.secondary">
+            The first password is in the file console-password in the service’s data directory. Set another with{' '}
+            <code>airdrift password</code>.
+          </Typography>
+        </Stack>
+      </Paper>
+    </Box>
+  );
+}

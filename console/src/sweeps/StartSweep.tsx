@@ -1,0 +1,91 @@
+import PlayIcon from '@mui/icons-material/PlayArrowOutlined';
+import { Alert, Button, Dialog, DialogActions, DialogContent, DialogTitle, MenuItem, Stack, TextField } from '@mui/material';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState, type FormEvent } from 'react';
+import { useNavigate } from 'react-router';
+
+import { answer, api, type Schema, type Site } from '../api/client';
+import { Failure } from '../app/parts';
+
+type Pace = NonNullable<Schema['NewSweep']['pace']>;
+
+const paces: { pace: Pace; says: string }[] = [
+  { pace: 'gentle', says: 'gentle: 25 questions a second, one at a time to each device; for old controllers' },
+  { pace: 'steady', says: 'steady: 300 questions a second' },
+  { pace: 'brisk', says: 'brisk: 3,000 questions a second; for sturdy networks' },
+];
+
+/** Opens the dialog that starts a sweep. */
+export function StartSweepButton({ site }: { site: Site }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      <Button variant="contained" startIcon={<PlayIcon />} onClick={() => setOpen(true)}>
+        Start a sweep
+      </Button>
+      {open && <StartSweepDialog site={site} onClose={() => setOpen(false)} />}
+    </>
+  );
+}
+
+function StartSweepDialog({ site, onClose }: { site: Site; onClose: () => void }) {
+  const [ranges, setRanges] = useState(site.networks.map((n) => n.subnet).join(', '));
+  const [exclusions, setExclusions] = useState('');
+  const [pace, setPace] = useState<Pace>('steady');
+  const [chosen, setChosen] = useState('');
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const vantages = useQuery({ queryKey: ['vantages'], queryFn: async () => (await answer(api.GET('/api/v1/vantages'))) ?? [] });
+  const vantage = chosen || (vantages.data?.length === 1 ? (vantages.data[0]?.name ?? '') : '');
+  const start = useMutation({
+    mutationFn: () =>
+      answer(api.POST('/api/v1/sites/{site}/sweeps', { params: { path: { site: site.id } }, body: { ranges, exclusions, pace, vantage } })),
+    onSuccess: async (sweep) => {
+      await queries.invalidateQueries({ queryKey: ['sweeps'] });
+      await navigate(`/sites/${site.id}/sweeps/${sweep.id}`);
+    },
+  });
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    start.mutate();
+  };
+  return (
+    <Dialog open onClose={onClose} fullWidth maxWidth="sm" slotProps={{ paper: { component: 'form', onSubmit: submit } as object }}>
+      <DialogTitle>Start a sweep of {site.name}</DialogTitle>
+      <DialogContent>
+        <Stack spacing={2.5} sx={{ pt: 1 }}>
+          <TextField select label="From" required value={vantage} onChange={(e) => setChosen(e.target.value)} helperText="The interface of this service’s machine that is plugged into the site">
+            {(vantages.data ?? []).map((v) => (
+              <MenuItem key={v.name} value={v.name}>
+                {v.name}: {v.prefixes.join(', ') || 'no address'}
+              </MenuItem>
+            ))}
+          </TextField>
+          <TextField
+            label="Ranges"
+            multiline
+            value={ranges}
+            onChange={(e) => setRanges(e.target.value)}
+            helperText="10.40.1.9, 10.40.1.0/24, 10.40.1.20-10.40.1.80 or 10.40.1.20-80, parted by commas. Empty: all networks of the site."
+          />
+          <TextField label="Leave out" value={exclusions} onChange={(e) => setExclusions(e.target.value)} helperText="Written in the same way" />
+          <TextField select label="Pace" value={pace} onChange={(e) => setPace(e.target.value as Pace)}>
+            {paces.map((p) => (
+              <MenuItem key={p.pace} value={p.pace}>
+                {p.says}
+              </MenuItem>
+            ))}
+          </TextField>
+          {vantages.data?.length === 0 && <Alert severity="warning">This machine has no interface with an address.</Alert>}
+          <Failure failure={vantages.error ?? start.error} />
+        </Stack>
+      </DialogContent>
+      <DialogActions sx={{ px: 3, pb: 2 }}>
+        <Button onClick={onClose}>Cancel</Button>
+        <Button type="submit" variant="contained" loading={start.isPending}>
+          Start
+        </Button>
+      </DialogActions>
+    </Dialog>
+  );
+}

@@ -1,0 +1,158 @@
+import StopIcon from '@mui/icons-material/StopOutlined';
+import { Alert, Box, Button, LinearProgress, Paper, Stack, Typography } from '@mui/material';
+import { DataGrid, type GridColDef } from '@mui/x-data-grid';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { Link as RouterLink, useParams } from 'react-router';
+
+import { answer, api, type Progress, type Sighting, type Sweep } from '../api/client';
+import { DeviceText, Empty, Failure, Loading, Page, Panel } from '../app/parts';
+import { useSiteId } from '../app/queries';
+import { KindIcon, kindLabel } from '../devices/kinds';
+import { span, visible } from '../lib/format';
+import { StateChip, sweepSentence } from './state';
+import { useSweepEvents } from './useSweepEvents';
+
+/** One sweep: how far it is, and what it has seen so far. */
+export function SweepPage() {
+  const id = Number(useParams().sweep);
+  const watched = useSweepEvents(id);
+  const stored = useQuery({ queryKey: ['sweep', id], queryFn: () => answer(api.GET('/api/v1/sweeps/{sweep}', { params: { path: { sweep: id } } })) });
+  const stop = useMutation({ mutationFn: () => answer(api.POST('/api/v1/sweeps/{sweep}/stop', { params: { path: { sweep: id } } })) });
+  if (stored.error) {
+    return (
+      <Page title="Sweep">
+        <Failure failure={stored.error} />
+      </Page>
+    );
+  }
+  const sweep = watched.final ?? stored.data;
+  if (!sweep) return <Loading />;
+  const running = sweep.state === 'running';
+  return (
+    <Page
+      title={
+        <Stack direction="row" spacing={1.5} sx={{ alignItems: 'center' }}>
+          <span>Sweep {sweep.id}</span>
+          <StateChip state={sweep.state} />
+        </Stack>
+      }
+      actions={
+        running && (
+          <Button variant="outlined" color="warning" startIcon={<StopIcon />} loading={stop.isPending} onClick={() => stop.mutate()}>
+            Stop, and keep what was seen
+          </Button>
+        )
+      }
+    >
+      <Failure failure={stop.error} />
+      {watched.broken && running && <Alert severity="warning">The line to the service broke; the console tries again by itself.</Alert>}
+      {watched.warnings.map((w) => (
+        <Alert key={w} severity="info">
+          {w}
+        </Alert>
+      ))}
+      {sweep.failure && <Alert severity="error">{sweep.failure}</Alert>}
+      {running ? <Running progress={watched.progress} sweep={sweep} /> : <Ended sweep={sweep} />}
+      <Sightings rows={[...watched.sightings.values()]} running={running} />
+    </Page>
+  );
+}
+
+function Running({ progress, sweep }: { progress: Progress | undefined; sweep: Sweep }) {
+  const share = progress && progress.total > 0 ? (100 * progress.done) / progress.total : 0;
+  return (
+    <Panel>
+      <Stack direction="row" spacing={3} sx={{ mb: 1.5, flexWrap: 'wrap', rowGap: 0.5 }} aria-live="polite">
+        <Typography sx={{ fontWeight: 650 }}>{progress?.stage ?? 'beginning'}</Typography>
+        <Typography>{Math.floor(share)} %</Typography>
+        <Typography>{progress?.found ?? 0} found</Typography>
+        <Typography color="text.secondary">{Math.round(progress?.rate ?? 0).toLocaleString()} questions a second</Typography>
+        <Typography color="text.secondary">{progress && progress.secondsLeft > 0 ? `${span(progress.secondsLeft)} left in this stage` : ''}</Typography>
+      </Stack>
+      <LinearProgress variant="determinate" value={share} aria-label="Progress of this stage" sx={{ height: 8, borderRadius: 4 }} />
+      <Typography variant="body2" color="text.secondary" sx={{ mt: 1.5 }}>
+        {sweep.ranges} from {sweep.vantage}, {sweep.pace}
+      </Typography>
+    </Panel>
+  );
+}
+
+function Ended({ sweep }: { sweep: Sweep }) {
+  return (
+    <Panel>
+      <Typography>{sweepSentence(sweep)}</Typography>
+      <Typography color="text.secondary">
+        {sweep.ranges}
+        {sweep.exclusions ? ` without ${sweep.exclusions}` : ''} from {sweep.vantage}, {sweep.pace}. Against the sweep before: {sweep.appeared} appeared,{' '}
+        {sweep.vanished} vanished, {sweep.moved} moved, {sweep.changed} changed.
+      </Typography>
+      <Button component={RouterLink} to={`/sites/${sweep.site}/devices?presence=seen`} sx={{ mt: 1, ml: -1 }}>
+        The devices
+      </Button>
+    </Panel>
+  );
+}
+
+const columns: GridColDef<Sighting>[] = [
+  { field: 'addr', headerName: 'Address', width: 140, sortComparator: compareAddresses, renderCell: ({ row }) => <DeviceText>{row.addr}</DeviceText> },
+  { field: 'mac', headerName: 'MAC', width: 165, renderCell: ({ row }) => <DeviceText>{row.mac}</DeviceText> },
+  { field: 'vendor', headerName: 'Vendor', flex: 1, minWidth: 140, renderCell: ({ row }) => visible(row.vendor ?? '') },
+  {
+    field: 'kind', headerName: 'Kind', width: 180,
+    renderCell: ({ row }) => (
+      <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, height: '100%' }}>
+        <KindIcon kind={row.kind} /> {kindLabel(row.kind)}
+      </Box>
+    ),
+  },
+  {
+    field: 'ports', headerName: 'Ports', flex: 0.8, minWidth: 120, sortable: false,
+    renderCell: ({ row }) => <DeviceText>{row.ports.map((p) => p.port.replace('tcp/', '')).join(' ')}</DeviceText>,
+  },
+  { field: 'words', headerName: 'First words', flex: 1.6, minWidth: 160, sortable: false, renderCell: ({ row }) => <DeviceText>{firstWords(row)}</DeviceText> },
+];
+
+/** The most telling of a sighting's first words. */
+function firstWords(s: Sighting): string {
+  const words = s.ports.flatMap((p) => p.words);
+  const telling = ['http.title', 'ftp.greeting', 'text.telnet', 'mail.smtp', 'ssh.greeting', 'rtsp.server', 'text.greeting', 'http.server'];
+  for (const key of telling) {
+    const word = words.find((w) => w.key === key);
+    if (word) return word.value;
+  }
+  return '';
+}
+
+/** Puts addresses in order by number. */
+function compareAddresses(a: string, b: string): number {
+  const key = (text: string) => text.split('.').map((n) => n.padStart(3, '0')).join('.');
+  return key(a).localeCompare(key(b));
+}
+
+function Sightings({ rows, running }: { rows: Sighting[]; running: boolean }) {
+  const site = useSiteId();
+  return (
+    <Paper variant="outlined" sx={{ height: 'calc(100vh - 330px)', minHeight: 360 }} key={site}>
+      <DataGrid
+        rows={rows}
+        getRowId={(s) => `${s.addr} ${s.mac ?? ''}`}
+        columns={columns}
+        density="compact"
+        disableColumnFilter
+        disableRowSelectionOnClick
+        initialState={{ sorting: { sortModel: [{ field: 'addr', sort: 'asc' }] }, pagination: { paginationModel: { pageSize: 100 } } }}
+        pageSizeOptions={[50, 100]}
+        slots={{ noRowsOverlay: running ? NobodyYet : Nobody }}
+        sx={{ border: 0 }}
+      />
+    </Paper>
+  );
+}
+
+function NobodyYet() {
+  return <Empty title="Nobody has answered yet" />;
+}
+
+function Nobody() {
+  return <Empty title="Nobody answered">Is the vantage plugged into the right network?</Empty>;
+}

@@ -1,0 +1,83 @@
+import { Link, Paper, Table, TableBody, TableCell, TableContainer, TableHead, TableRow } from '@mui/material';
+import { useQuery } from '@tanstack/react-query';
+import { Link as RouterLink } from 'react-router';
+
+import { answer, api, type Sweep } from '../api/client';
+import { Empty, Failure, Loading, Page, Panel } from '../app/parts';
+import { useSiteId, useSites } from '../app/queries';
+import { moment } from '../lib/format';
+import { StartSweepButton } from './StartSweep';
+import { StateChip } from './state';
+
+/** The site's sweeps, the newest first. */
+export function SweepsPage() {
+  const id = useSiteId();
+  const site = useSites().data?.find((s) => s.id === id);
+  const sweeps = useQuery({
+    queryKey: ['sweeps', id],
+    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/sweeps', { params: { path: { site: id } } }))) ?? [],
+    refetchInterval: 5000,
+  });
+  return (
+    <Page title="Sweeps" actions={site && <StartSweepButton site={site} />}>
+      <Failure failure={sweeps.error} />
+      {sweeps.isPending && <Loading />}
+      {sweeps.data?.length === 0 && (
+        <Panel>
+          <Empty title="No sweep yet">Start one to see what answers.</Empty>
+        </Panel>
+      )}
+      {sweeps.data && sweeps.data.length > 0 && <SweepTable site={id} sweeps={sweeps.data} />}
+    </Page>
+  );
+}
+
+function SweepTable({ site, sweeps }: { site: number; sweeps: Sweep[] }) {
+  return (
+    <TableContainer component={Paper} variant="outlined">
+      <Table aria-label="Sweeps">
+        <TableHead>
+          <TableRow>
+            <TableCell>Sweep</TableCell>
+            <TableCell>State</TableCell>
+            <TableCell>Began</TableCell>
+            <TableCell>From</TableCell>
+            <TableCell>Ranges</TableCell>
+            <TableCell>Pace</TableCell>
+            <TableCell align="right">Answered</TableCell>
+            <TableCell align="right">Appeared</TableCell>
+            <TableCell align="right">Vanished</TableCell>
+            <TableCell align="right">Moved</TableCell>
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {sweeps.map((s) => (
+            <TableRow key={s.id} hover>
+              <TableCell>
+                <Link component={RouterLink} to={`/sites/${site}/sweeps/${s.id}`}>
+                  {s.id}
+                </Link>
+              </TableCell>
+              <TableCell>
+                <StateChip state={s.state} />
+              </TableCell>
+              <TableCell>{moment(s.began)}</TableCell>
+              <TableCell>{s.vantage}</TableCell>
+              <TableCell>
+                {s.ranges}
+                {s.exclusions ? ` without ${s.exclusions}` : ''}
+              </TableCell>
+              <TableCell>{s.pace}</TableCell>
+              <TableCell align="right">
+                {s.answered} of {s.addresses}
+              </TableCell>
+              <TableCell align="right">{s.appeared}</TableCell>
+              <TableCell align="right">{s.vanished}</TableCell>
+              <TableCell align="right">{s.moved}</TableCell>
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
+    </TableContainer>
+  );
+}
