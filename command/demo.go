@@ -177,14 +177,7 @@ func demoSite(ctx context.Context, cl *client.Client, scenario *simsite.Scenario
 	if site, err := findSite(ctx, cl, scenario.Name); err == nil {
 		return site, nil
 	}
-	wanted := api.NewSite{Name: scenario.Name}
-	for _, n := range scenario.Networks {
-		wanted.Networks = append(wanted.Networks, api.Network{Name: n.Name, Subnet: n.Subnet.String()})
-	}
-	for _, prefix := range scenario.Prefixes {
-		wanted.Prefixes = append(wanted.Prefixes, api.MACPrefix{Prefix: prefix.Prefix, Maker: prefix.Maker})
-	}
-	return cl.CreateSite(ctx, wanted)
+	return cl.CreateSite(ctx, scenario.NewSite())
 }
 
 func summarise(w io.Writer, o api.Overview) {

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"net/http"
+	"net/netip"
 	"strings"
 	"sync"
 	"time"
@@ -10,7 +11,6 @@ import (
 	"airdrift/api"
 	"airdrift/core/identify"
 	"airdrift/core/ledger"
-	"airdrift/core/netrange"
 	"airdrift/core/register"
 	"airdrift/core/sweep"
 	"airdrift/core/wire"
@@ -115,24 +115,25 @@ func plan(site store.Site, wanted api.NewSweep) (store.Sweep, sweep.Order, error
 		return record, sweep.Order{}, refuse(http.StatusUnprocessableEntity,
 			"site %s has no network yet, and it is swept in its networks only: add one first", site.Name)
 	}
-	ranges := netrange.FromPrefixes(site.Fence()...)
-	if strings.TrimSpace(wanted.Ranges) != "" {
-		if ranges, err = netrange.Parse(wanted.Ranges); err != nil {
-			return record, sweep.Order{}, err
-		}
+	record.Ranges, record.Exclusions = strings.TrimSpace(wanted.Ranges), strings.TrimSpace(wanted.Exclusions)
+	if record.Ranges == "" {
+		record.Ranges = prefixTexts(site.Fence())
 	}
-	record.Ranges = ranges.String()
-	if strings.TrimSpace(wanted.Exclusions) != "" {
-		holes, err := netrange.Parse(wanted.Exclusions)
-		if err != nil {
-			return record, sweep.Order{}, err
-		}
-		record.Exclusions = holes.String()
-		ranges = ranges.Without(holes)
+	ranges, err := record.Covered()
+	if err != nil {
+		return record, sweep.Order{}, err
 	}
 	order := sweep.Order{Ranges: ranges, Fence: site.Fence(), Pace: pace, Ports: sweep.TellingPorts, Seed: record.Seed}
 	record.Addresses = ranges.Count()
 	return record, order, order.Check()
+}
+
+func prefixTexts(prefixes []netip.Prefix) string {
+	texts := make([]string, len(prefixes))
+	for i, p := range prefixes {
+		texts[i] = p.String()
+	}
+	return strings.Join(texts, ", ")
 }
 
 // enter puts a sweep that has ended into its site's ledger.

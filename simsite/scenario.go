@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"time"
 
+	"airdrift/api"
 	"airdrift/core/hwaddr"
 	"airdrift/core/yamlfile"
 )
@@ -259,4 +260,16 @@ func (s *Scenario) Subnets() []netip.Prefix {
 		subnets[i] = n.Subnet
 	}
 	return subnets
+}
+
+// NewSite describes the building as a site to be entered into a service.
+func (s *Scenario) NewSite() api.NewSite {
+	site := api.NewSite{Name: s.Name}
+	for _, n := range s.Networks {
+		site.Networks = append(site.Networks, api.Network{Name: n.Name, Subnet: n.Subnet.String()})
+	}
+	for _, p := range s.Prefixes {
+		site.Prefixes = append(site.Prefixes, api.MACPrefix{Prefix: p.Prefix, Maker: p.Maker})
+	}
+	return site
 }

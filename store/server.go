@@ -104,7 +104,26 @@ func prepareHome(dir string) (home, error) {
 	}
 	uid, _ := strconv.Atoi(h.user.Uid)
 	gid, _ := strconv.Atoi(h.user.Gid)
-	return h, os.Chown(dir, uid, gid)
+	if err := os.Chown(dir, uid, gid); err != nil {
+		return home{}, err
+	}
+	return h, h.checkReach()
+}
+
+// checkReach finds a directory on the way that lets no other user through: the server could not get to its data.
+func (h home) checkReach() error {
+	for dir := filepath.Dir(h.dir); ; dir = filepath.Dir(dir) {
+		info, err := os.Stat(dir)
+		if err != nil {
+			return err
+		}
+		if info.Mode()&0o001 == 0 {
+			return fmt.Errorf("the database runs as the user %s, and %s lets no other user through: chmod o+x %[2]s, or choose another data directory", h.user.Username, dir)
+		}
+		if dir == filepath.Dir(dir) {
+			return nil
+		}
+	}
 }
 
 // userArgs tells a program started by root whom to become.
@@ -156,7 +175,7 @@ func (h home) initialise(ctx context.Context) error {
 	args := append([]string{"--no-defaults", "--datadir=" + h.data(), "--skip-test-db", "--auth-root-authentication-method=normal"}, h.userArgs()...)
 	out, err := exec.CommandContext(ctx, program, args...).CombinedOutput()
 	if err != nil {
-		return fmt.Errorf("make a new database in %s: %w: %s", h.data(), err, lastLines(string(out)))
+		return fmt.Errorf("make a new database in %s: %w: %s", h.data(), err, telling(string(out)))
 	}
 	return nil
 }
@@ -287,7 +306,17 @@ func freePort() (int, error) {
 	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
-func lastLines(text string) string {
+// telling gives the lines of a program's output that say what went wrong, or its last ones.
+func telling(text string) string {
 	lines := strings.Split(strings.TrimSpace(text), "\n")
-	return strings.Join(lines[max(0, len(lines)-5):], "; ")
+	var found []string
+	for _, line := range lines {
+		if lower := strings.ToLower(line); strings.Contains(lower, "error") || strings.Contains(lower, "denied") || strings.Contains(lower, "can't") {
+			found = append(found, line)
+		}
+	}
+	if len(found) == 0 {
+		found = lines[max(0, len(lines)-3):]
+	}
+	return strings.Join(found[:min(len(found), 5)], "; ")
 }

@@ -32,7 +32,7 @@ type Sweep struct {
 	ID         uint64
 	SiteID     uint64
 	Vantage    string
-	Ranges     string // as netrange.Set writes them, without the exclusions
+	Ranges     string // as somebody wrote them, in a form that netrange reads
 	Exclusions string
 	Pace       string
 	Seed       uint64

@@ -196,6 +196,7 @@ func (r *run) callBeyond(ctx context.Context, set netrange.Set) error {
 	if set.Count() == 0 {
 		return nil
 	}
+	r.meter.expect(set.Count() * uint64(len(knockPorts)))
 	echo, err := r.wire.Echo(ctx)
 	switch {
 	case errors.Is(err, wire.ErrNoRights):
@@ -252,7 +253,6 @@ func (r *run) heardEcho(reply wire.EchoReply, rtt time.Duration) {
 // callByTCP knocks at those that gave no echo.
 func (r *run) callByTCP(ctx context.Context, set netrange.Set) error {
 	visit := netrange.NewVisit(set, r.order.Seed+1)
-	r.meter.expect(set.Count() * uint64(len(knockPorts)))
 	g, groupCtx := errgroup.WithContext(ctx)
 	g.SetLimit(r.order.Pace.Devices * r.order.Pace.PerDevice)
 	for i := range visit.Len() {

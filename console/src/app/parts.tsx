@@ -67,7 +67,7 @@ export function Empty({ title, children }: { title: string; children?: ReactNode
   return (
     <Stack spacing={1} sx={{ alignItems: 'center', py: 6, px: 2, textAlign: 'center' }}>
       <Typography variant="h3">{title}</Typography>
-      <Typography component="div" color="text.secondary">
+      <Typography component="div" color="textSecondary">
         {children}
       </Typography>
     </Stack>

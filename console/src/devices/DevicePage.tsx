@@ -99,7 +99,7 @@ function MacLine({ mac }: { mac: Device['macs'][number] }) {
   return (
     <Box>
       <DeviceText>{mac.mac}</DeviceText>{' '}
-      <Typography component="span" variant="body2" color="text.secondary">
+      <Typography component="span" variant="body2" color="textSecondary">
         {visible(remark)}
       </Typography>
     </Box>
@@ -138,7 +138,7 @@ function Claims({ claims }: { claims: Claim[] }) {
   return (
     <Panel title="What it is believed to be">
       {told.length === 0 ? (
-        <Typography color="text.secondary">Nothing that was seen tells what it is.</Typography>
+        <Typography color="textSecondary">Nothing that was seen tells what it is.</Typography>
       ) : (
         <Stack spacing={2}>
           {told.map((c) => (
@@ -155,7 +155,7 @@ function ClaimBlock({ claim }: { claim: Claim }) {
   return (
     <Box>
       <Stack direction="row" spacing={1.5} sx={{ alignItems: 'baseline', flexWrap: 'wrap' }}>
-        <Typography color="text.secondary" sx={{ width: 76 }}>
+        <Typography color="textSecondary" sx={{ width: 76 }}>
           {claim.attribute}
         </Typography>
         <Typography component="h3" variant="h3">
@@ -187,7 +187,7 @@ function ClaimBlock({ claim }: { claim: Claim }) {
 function Strength({ value }: { value: number }) {
   return (
     <Tooltip title={odds(value)}>
-      <Typography component="span" variant="body2" color="text.secondary" tabIndex={0}>
+      <Typography component="span" variant="body2" color="textSecondary" tabIndex={0}>
         {value} dB
       </Typography>
     </Tooltip>
@@ -215,7 +215,7 @@ function Ports({ d }: { d: Device }) {
         <TableBody>
           {d.ports.map((p) => (
             <TableRow key={p.port} sx={{ verticalAlign: 'top' }}>
-              <TableCell>
+              <TableCell sx={{ whiteSpace: 'nowrap' }}>
                 <DeviceText>{p.port}</DeviceText>
               </TableCell>
               <TableCell>{p.service}</TableCell>

@@ -1,4 +1,5 @@
 import SearchIcon from '@mui/icons-material/SearchOutlined';
+import WarningIcon from '@mui/icons-material/WarningAmberOutlined';
 import { Autocomplete, Box, Chip, InputAdornment, Link, Paper, Stack, TextField, ToggleButton, ToggleButtonGroup } from '@mui/material';
 import { DataGrid, type GridColDef, type GridPaginationModel, type GridSortModel } from '@mui/x-data-grid';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
@@ -122,6 +123,7 @@ function Grid({ site, filter, change, rows, total, loading }: GridProps) {
         loading={loading}
         density="compact"
         disableColumnFilter
+        disableColumnMenu
         disableRowSelectionOnClick
         paginationMode="server"
         sortingMode="server"
@@ -146,26 +148,29 @@ function NoDevices() {
 function columns(site: number): GridColDef<DeviceLine>[] {
   return [
     {
-      field: 'address', headerName: 'Address', width: 150, valueGetter: (_, row) => row.addresses.join(', '),
+      field: 'address', headerName: 'Address', width: 132, valueGetter: (_, row) => row.addresses.join(', '),
       renderCell: ({ row }) => (
-        <Link component={RouterLink} to={`/sites/${site}/devices/${row.id}`}>
-          <DeviceText>{row.addresses.join(', ') || 'none'}</DeviceText>
-        </Link>
+        <>
+          <Link component={RouterLink} to={`/sites/${site}/devices/${row.id}`}>
+            <DeviceText>{row.addresses.join(', ') || 'none'}</DeviceText>
+          </Link>
+          {row.contested && <WarningIcon titleAccess="Another device answers at this address too" color="warning" sx={{ fontSize: 16, ml: 0.5, verticalAlign: 'text-bottom' }} />}
+        </>
       ),
     },
-    { field: 'name', headerName: 'Name', flex: 1.2, minWidth: 150, renderCell: ({ row }) => visible(row.name ?? '') },
+    { field: 'name', headerName: 'Name', flex: 1.2, minWidth: 100, renderCell: ({ row }) => visible(row.name ?? '') },
     {
-      field: 'kind', headerName: 'Kind', width: 175,
+      field: 'kind', headerName: 'Kind', width: 158,
       renderCell: ({ row }) => (
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, height: '100%' }}>
           <KindIcon kind={row.kind} /> {kindLabel(row.kind)}
         </Box>
       ),
     },
-    { field: 'vendor', headerName: 'Vendor', flex: 1, minWidth: 140, renderCell: ({ row }) => visible(row.vendor ?? '') },
-    { field: 'standing', headerName: 'Standing', width: 120, renderCell: ({ row }) => <StandingChip standing={row.standing} /> },
-    { field: 'presence', headerName: 'Presence', width: 95 },
-    { field: 'mac', headerName: 'MAC', width: 160, renderCell: ({ row }) => <DeviceText>{row.mac}</DeviceText> },
-    { field: 'lastSeen', headerName: 'Last seen', width: 170, renderCell: ({ row }) => moment(row.lastSeen) },
+    { field: 'vendor', headerName: 'Vendor', flex: 1, minWidth: 118, renderCell: ({ row }) => visible(row.vendor ?? '') },
+    { field: 'standing', headerName: 'Standing', width: 124, renderCell: ({ row }) => <StandingChip standing={row.standing} /> },
+    { field: 'presence', headerName: 'Presence', width: 84 },
+    { field: 'mac', headerName: 'MAC', width: 140, renderCell: ({ row }) => <DeviceText>{row.mac}</DeviceText> },
+    { field: 'lastSeen', headerName: 'Last seen', width: 148, renderCell: ({ row }) => moment(row.lastSeen) },
   ];
 }

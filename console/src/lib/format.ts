@@ -1,7 +1,7 @@
-/** Writes a moment as people in the building read it. */
+/** Writes a moment in the building's own time, in the order that sorts and that nobody misreads: 2026-11-24 15:04. */
 export function moment(iso: string | undefined): string {
   if (!iso) return '';
-  return new Date(iso).toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' });
+  return new Date(iso).toLocaleString('sv-SE', { dateStyle: 'short', timeStyle: 'short' });
 }
 
 /** Writes a length of time in seconds: "4.2 s", "3 min 20 s". */

@@ -83,7 +83,7 @@ function Figure({ value, label, to, strong }: { value: number; label: string; to
         <Typography component="p" sx={{ fontSize: '2.1rem', fontWeight: 700, lineHeight: 1.1, color: strong && value > 0 ? 'warning.main' : 'inherit' }}>
           {value.toLocaleString()}
         </Typography>
-        <Typography color="text.secondary">{label}</Typography>
+        <Typography color="textSecondary">{label}</Typography>
       </Paper>
     </Grid>
   );
@@ -97,7 +97,7 @@ function Kinds({ kinds, to }: { kinds: Overview['kinds']; to: (kind: string) => 
         <TableHead>
           <TableRow>
             <TableCell>Kind</TableCell>
-            <TableCell sx={{ width: '45%', display: { xs: 'none', sm: 'table-cell' } }}>
+            <TableCell sx={{ width: '40%', display: { xs: 'none', sm: 'table-cell' } }}>
               <Legend />
             </TableCell>
             <TableCell align="right">Devices</TableCell>
@@ -108,7 +108,7 @@ function Kinds({ kinds, to }: { kinds: Overview['kinds']; to: (kind: string) => 
           {kinds.map((k) => (
             <TableRow key={k.kind} hover>
               <TableCell>
-                <Link component={RouterLink} to={to(k.kind)} color="inherit" underline="hover" sx={{ display: 'inline-flex', alignItems: 'center', gap: 1 }}>
+                <Link component={RouterLink} to={to(k.kind)} color="inherit" underline="hover" sx={{ display: 'inline-flex', alignItems: 'center', gap: 1, whiteSpace: 'nowrap' }}>
                   <KindIcon kind={k.kind} /> {kindLabel(k.kind)}
                 </Link>
               </TableCell>
@@ -128,7 +128,7 @@ function Kinds({ kinds, to }: { kinds: Overview['kinds']; to: (kind: string) => 
 function Legend() {
   const swatch = (colour: string) => <Box component="span" sx={{ width: 10, height: 10, borderRadius: '2px', bgcolor: colour, display: 'inline-block', mr: 0.5 }} />;
   return (
-    <Stack direction="row" spacing={2} component="span">
+    <Stack direction="row" spacing={2} component="span" sx={{ whiteSpace: 'nowrap' }}>
       <span>{swatch('primary.main')}managed</span>
       <span>{swatch('warning.main')}unmanaged</span>
     </Stack>
@@ -155,7 +155,7 @@ function NeedsALook({ o, devices, site }: { o: Overview; devices: (query: string
   const shown = rows.filter((r) => r.show);
   return (
     <Panel title="Needs a look">
-      {shown.length === 0 ? <Typography color="text.secondary">Nothing.</Typography> : <LinkList rows={shown} />}
+      {shown.length === 0 ? <Typography color="textSecondary">Nothing.</Typography> : <LinkList rows={shown} />}
     </Panel>
   );
 }

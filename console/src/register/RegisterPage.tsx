@@ -28,6 +28,7 @@ export function RegisterPage() {
           columns={columns}
           loading={register.isPending}
           density="compact"
+          disableColumnMenu
           disableRowSelectionOnClick
           initialState={{ pagination: { paginationModel: { pageSize: 100 } } }}
           pageSizeOptions={[50, 100]}
@@ -101,7 +102,7 @@ function Import({ site }: { site: number }) {
               e.target.value = '';
             }}
           />
-          <Typography color="text.secondary" sx={{ flex: '1 1 300px' }}>
+          <Typography color="textSecondary" sx={{ flex: '1 1 300px' }}>
             or drop it here. The first line names the columns, in any order: name, mac, address, vendor, model, kind, location, responsible, note. It is all
             or nothing.
           </Typography>

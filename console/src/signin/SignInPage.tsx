@@ -36,7 +36,7 @@ export function SignInPage() {
             <Box component="img" src="/icon.svg" alt="" sx={{ width: 40, height: 40 }} />
             <Box>
               <Typography variant="h1">Airdrift</Typography>
-              <Typography color="text.secondary">What is here, and who manages it</Typography>
+              <Typography color="textSecondary">What is here, and who manages it</Typography>
             </Box>
           </Stack>
           <TextField
@@ -52,7 +52,7 @@ export function SignInPage() {
           <Button type="submit" variant="contained" size="large" loading={signIn.isPending}>
             Sign in
           </Button>
-          <Typography variant="body2" color="text.secondary">
+          <Typography variant="body2" color="textSecondary">
             The first password is in the file console-password in the service’s data directory. Set another with{' '}
             <code>airdrift password</code>.
           </Typography>

@@ -30,7 +30,7 @@ export function FirstSitePage() {
     <Page title="Enter a site">
       <Panel>
         <Stack component="form" spacing={2.5} onSubmit={submit} sx={{ maxWidth: 560 }}>
-          <Typography color="text.secondary">
+          <Typography color="textSecondary">
             A site is a building or facility. It is swept in its own networks and nowhere else, so enter only what you have leave to look through.
           </Typography>
           <TextField label="Name of the site" required value={name} onChange={(e) => setName(e.target.value)} />

@@ -66,11 +66,11 @@ function Running({ progress, sweep }: { progress: Progress | undefined; sweep: S
         <Typography sx={{ fontWeight: 650 }}>{progress?.stage ?? 'beginning'}</Typography>
         <Typography>{Math.floor(share)} %</Typography>
         <Typography>{progress?.found ?? 0} found</Typography>
-        <Typography color="text.secondary">{Math.round(progress?.rate ?? 0).toLocaleString()} questions a second</Typography>
-        <Typography color="text.secondary">{progress && progress.secondsLeft > 0 ? `${span(progress.secondsLeft)} left in this stage` : ''}</Typography>
+        <Typography color="textSecondary">{Math.round(progress?.rate ?? 0).toLocaleString()} questions a second</Typography>
+        <Typography color="textSecondary">{progress && progress.secondsLeft > 0 ? `${span(progress.secondsLeft)} left in this stage` : ''}</Typography>
       </Stack>
       <LinearProgress variant="determinate" value={share} aria-label="Progress of this stage" sx={{ height: 8, borderRadius: 4 }} />
-      <Typography variant="body2" color="text.secondary" sx={{ mt: 1.5 }}>
+      <Typography variant="body2" color="textSecondary" sx={{ mt: 1.5 }}>
         {sweep.ranges} from {sweep.vantage}, {sweep.pace}
       </Typography>
     </Panel>
@@ -81,7 +81,7 @@ function Ended({ sweep }: { sweep: Sweep }) {
   return (
     <Panel>
       <Typography>{sweepSentence(sweep)}</Typography>
-      <Typography color="text.secondary">
+      <Typography color="textSecondary">
         {sweep.ranges}
         {sweep.exclusions ? ` without ${sweep.exclusions}` : ''} from {sweep.vantage}, {sweep.pace}. Against the sweep before: {sweep.appeared} appeared,{' '}
         {sweep.vanished} vanished, {sweep.moved} moved, {sweep.changed} changed.
@@ -139,6 +139,7 @@ function Sightings({ rows, running }: { rows: Sighting[]; running: boolean }) {
         columns={columns}
         density="compact"
         disableColumnFilter
+        disableColumnMenu
         disableRowSelectionOnClick
         initialState={{ sorting: { sortModel: [{ field: 'addr', sort: 'asc' }] }, pagination: { paginationModel: { pageSize: 100 } } }}
         pageSizeOptions={[50, 100]}

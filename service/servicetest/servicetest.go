@@ -1,0 +1,71 @@
+// Package servicetest runs whole services for tests: database, API and a simulated building as the only vantage.
+package servicetest
+
+import (
+	"io/fs"
+	"os"
+	"strings"
+	"testing"
+
+	"airdrift/api"
+	"airdrift/client"
+	"airdrift/service"
+	"airdrift/simsite"
+	"airdrift/simsite/simsitetest"
+)
+
+// Service is a running service with a client to it.
+type Service struct {
+	*service.Instance
+	Client   *client.Client
+	Site     api.Site
+	Scenario *simsite.Scenario
+	Password string // of the console
+	Data     string // its data directory
+}
+
+// DataDir makes a directory that the database's user can pass through, and takes it away after the test.
+func DataDir(t testing.TB) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "airdrift-test-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	if err := os.Chmod(dir, 0o711); err != nil {
+		t.Fatal(err)
+	}
+	return dir
+}
+
+// Demo runs a service on the demo building, which is entered as a site. console may be nil. Everything is closed when
+// the test ends.
+func Demo(t testing.TB, console fs.FS) *Service {
+	t.Helper()
+	s := &Service{Scenario: simsitetest.Demo(t), Data: DataDir(t)}
+	wire, err := simsitetest.Start(t, s.Scenario).Wire()
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Instance, err = service.Run(t.Context(), service.InstanceConfig{
+		Data: s.Data, Listen: "127.0.0.1:0", Vantages: service.FixedVantages{wire}, Console: console,
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := s.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	password, err := os.ReadFile(s.PasswordFile())
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Password = strings.TrimSpace(string(password))
+	s.Client = client.New(s.URL, s.Token)
+	if s.Site, err = s.Client.CreateSite(t.Context(), s.Scenario.NewSite()); err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
