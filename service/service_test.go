@@ -1,0 +1,328 @@
+package service_test
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"airdrift/api"
+	"airdrift/client"
+	"airdrift/scenarios"
+	"airdrift/service"
+	"airdrift/service/servicetest"
+)
+
+// wantProblem checks that an error is a problem of that status which says the words.
+func wantProblem(t *testing.T, what string, err error, status int, words string) {
+	t.Helper()
+	var problem *client.Problem
+	if !errors.As(err, &problem) || problem.Status != status || !strings.Contains(err.Error(), words) {
+		t.Errorf("%s gave %v; want status %d saying %q", what, err, status, words)
+	}
+}
+
+func demoRegister(t *testing.T) io.Reader {
+	t.Helper()
+	text, err := scenarios.Files.ReadFile("fernhollow-register.csv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return strings.NewReader(string(text))
+}
+
+// TestSweepFromOrderToInventory is the main job through the client.
+func TestSweepFromOrderToInventory(t *testing.T) {
+	s := servicetest.Demo(t, nil)
+	ctx := t.Context()
+	started, err := s.Client.StartSweep(ctx, s.Site.ID, api.NewSweep{Ranges: "10.40.1.0/24,10.40.2.0/24", Exclusions: "10.40.1.10", Pace: "brisk"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = s.Client.StartSweep(ctx, s.Site.ID, api.NewSweep{})
+	wantProblem(t, "a second sweep at once", err, http.StatusConflict, "is running")
+	stages, seen := map[string]bool{}, map[string]bool{}
+	final, err := s.Client.Watch(ctx, started.ID, client.Watcher{
+		Progress: func(p api.Progress) {
+			stages[p.Stage] = true
+			if p.Done > p.Total {
+				t.Errorf("%d of %d questions are settled", p.Done, p.Total)
+			}
+		},
+		Sighting: func(sg api.Sighting) { seen[sg.Addr+" "+sg.MAC] = true },
+	})
+	if err != nil || final.State != "done" || final.Answered != 59 || !stages["roll call"] || !stages["asking"] {
+		t.Fatalf("the sweep ended as %+v after stages %v, %v", final, stages, err)
+	}
+	sightings, err := s.Client.Sightings(ctx, started.ID)
+	if err != nil || len(sightings) != len(seen) {
+		t.Errorf("%d sightings are stored, %v; %d were told", len(sightings), err, len(seen))
+	}
+	for _, sg := range sightings {
+		if sg.Addr == "10.40.1.10" {
+			t.Error("an address that was left out was sighted")
+		}
+	}
+	again, err := s.Client.Watch(ctx, started.ID, client.Watcher{})
+	if err != nil || again.State != "done" {
+		t.Errorf("watching a sweep that is over gave %+v, %v", again, err)
+	}
+	checkRegister(t, s)
+	checkDevice(t, s)
+}
+
+// checkRegister imports the register, whole and faulty, and wants the standings to follow.
+func checkRegister(t *testing.T, s *servicetest.Service) {
+	ctx := t.Context()
+	imported, err := s.Client.ImportRegister(ctx, s.Site.ID, demoRegister(t), false)
+	// acorn was left out of the sweep: it is in the register and was not seen.
+	if err != nil || imported.Added != 39 || imported.Counts != (api.Counts{Managed: 35, Unmanaged: 24, Missing: 4}) {
+		t.Fatalf("imported %+v, %v", imported, err)
+	}
+	again, err := s.Client.ImportRegister(ctx, s.Site.ID, demoRegister(t), false)
+	if err != nil || again.Added != 0 || again.Updated != 39 {
+		t.Errorf("imported again: %+v, %v", again, err)
+	}
+	_, err = s.Client.ImportRegister(ctx, s.Site.ID, strings.NewReader("name,mac\nfine,48:9b:34:09:09:09\nbroken,48:9b\n"), true)
+	wantProblem(t, "a faulty register", err, http.StatusUnprocessableEntity, "line 3, column 2 (mac)")
+	if entries, err := s.Client.Register(ctx, s.Site.ID); err != nil || len(entries) != 39 {
+		t.Errorf("after the faulty import the register has %d entries, %v", len(entries), err)
+	}
+	list, err := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Standing: []string{"missing"}, Sort: "name"})
+	var names []string
+	for _, d := range list.Devices {
+		names = append(names, d.Name+"/"+d.Presence)
+	}
+	want := []string{"acorn/uncovered", "nursery climate/silent", "old hall display/silent", "second spectrometer/silent"}
+	if err != nil || !slices.Equal(names, want) {
+		t.Errorf("missing are %v, %v; want %v", names, err, want)
+	}
+	overview, err := s.Client.Overview(ctx, s.Site.ID)
+	if err != nil || overview.Seen != 59 || overview.Contested != 2 || overview.Register != 39 || overview.LastSweep == nil {
+		t.Errorf("overview %+v, %v", overview, err)
+	}
+}
+
+// checkDevice opens the router, which is one device at two addresses.
+func checkDevice(t *testing.T, s *servicetest.Service) {
+	list, err := s.Client.Devices(t.Context(), s.Site.ID, client.DeviceQuery{Kind: []string{"router"}})
+	if err != nil || list.Total != 1 {
+		t.Fatalf("routers: %+v, %v", list, err)
+	}
+	d, err := s.Client.Device(t.Context(), list.Devices[0].ID)
+	if err != nil || !slices.Equal(d.Addrs, []string{"10.40.1.1", "10.40.2.1"}) || d.Vendor != "Ostermoor Networks" || d.Entry == nil {
+		t.Fatalf("the router is %+v, %v", d, err)
+	}
+	if len(d.Claims) == 0 || len(d.Claims[0].Candidates[0].Reasons) == 0 || d.Claims[0].Strength < 6 {
+		t.Errorf("its kind is claimed without evidence: %+v", d.Claims)
+	}
+	at := slices.IndexFunc(d.Ports, func(p api.Port) bool { return p.Port == "tcp/443" })
+	if at < 0 || d.Ports[at].Service != "https" || !slices.ContainsFunc(d.Ports[at].Words, func(f api.Fact) bool { return f.Key == "http.title" }) {
+		t.Errorf("its ports are %+v", d.Ports)
+	}
+}
+
+func TestStoppedSweepKeepsWhatWasSeen(t *testing.T) {
+	s := servicetest.Demo(t, nil)
+	started, err := s.Client.StartSweep(t.Context(), s.Site.ID, api.NewSweep{Pace: "gentle"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	watch, seen := context.WithCancel(t.Context())
+	_, err = s.Client.Watch(watch, started.ID, client.Watcher{Sighting: func(api.Sighting) { seen() }})
+	if !errors.Is(err, context.Canceled) {
+		t.Fatal(err)
+	}
+	stopped, err := s.Client.StopSweep(t.Context(), started.ID)
+	if err != nil || stopped.State != "stopped" || stopped.Ended == nil {
+		t.Fatalf("stopped: %+v, %v", stopped, err)
+	}
+	list, err := s.Client.Devices(t.Context(), s.Site.ID, client.DeviceQuery{})
+	if err != nil || list.Total == 0 {
+		t.Errorf("%d devices were kept, %v", list.Total, err)
+	}
+	_, err = s.Client.StopSweep(t.Context(), started.ID)
+	wantProblem(t, "stopping it again", err, http.StatusConflict, "it is stopped")
+}
+
+func TestBadInputIsRefusedWithWords(t *testing.T) {
+	s := servicetest.Demo(t, nil)
+	ctx := t.Context()
+	start := func(wanted api.NewSweep) error {
+		_, err := s.Client.StartSweep(ctx, s.Site.ID, wanted)
+		return err
+	}
+	create := func(site api.NewSite) error {
+		_, err := s.Client.CreateSite(ctx, site)
+		return err
+	}
+	_, noSite := s.Client.Devices(ctx, 99, client.DeviceQuery{})
+	_, noDevice := s.Client.Device(ctx, 99)
+	_, badSort := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Sort: "colour"})
+	_, badMAC := s.Client.Vendor(ctx, "zz", 0)
+	for _, tt := range []struct {
+		what   string
+		err    error
+		status int
+		words  string
+	}{
+		{"a malformed range", start(api.NewSweep{Ranges: "10.40.1.0/24 10.40.1.300"}), 422, `"10.40.1.300" is not an address`},
+		{"an empty range", start(api.NewSweep{Ranges: ","}), 422, "no addresses given"},
+		{"everything left out", start(api.NewSweep{Ranges: "10.40.1.5", Exclusions: "10.40.1.0/24"}), 422, "no addresses given"},
+		{"a range outside the site's networks", start(api.NewSweep{Ranges: "10.40.1.0-10.40.3.9"}), 422, "10.40.3.0 lies outside"},
+		{"an unknown interface", start(api.NewSweep{Vantage: "eth9"}), 422, "it has sim0"},
+		{"an unknown pace", start(api.NewSweep{Pace: "furious"}), 422, "gentle"},
+		{"a site that is there", create(api.NewSite{Name: "Fernhollow Botanic Garden"}), 409, "in use"},
+		{"a site without a name", create(api.NewSite{}), 422, "name"},
+		{"a public network", create(api.NewSite{Name: "x", Networks: []api.Network{{Subnet: "203.0.113.0/24"}}}), 422, "public network"},
+		{"a network with host bits", create(api.NewSite{Name: "x", Networks: []api.Network{{Subnet: "10.1.2.3/24"}}}), 422, "10.1.2.0/24"},
+		{"a site that is not there", noSite, 404, "site 99"},
+		{"a device that is not there", noDevice, 404, "device 99"},
+		{"an unknown column", badSort, 422, "sort"},
+		{"a malformed MAC", badMAC, 422, "not a MAC address"},
+	} {
+		wantProblem(t, tt.what, tt.err, tt.status, tt.words)
+	}
+	if sweeps, err := s.Client.Sweeps(ctx, s.Site.ID); err != nil || len(sweeps) != 0 {
+		t.Errorf("refused sweeps left %v, %v", sweeps, err)
+	}
+	if sites, err := s.Client.Sites(ctx); err != nil || len(sites) != 1 {
+		t.Errorf("refused sites left %v, %v", sites, err)
+	}
+}
+
+func TestVendorLookup(t *testing.T) {
+	s := servicetest.Demo(t, nil)
+	public, err := s.Client.Vendor(t.Context(), "20-99-03-41-00-01", 0)
+	if err != nil || public.Vendor != "" {
+		t.Errorf("without the site: %+v, %v", public, err)
+	}
+	own, err := s.Client.Vendor(t.Context(), "20-99-03-41-00-01", s.Site.ID)
+	if err != nil || own.Vendor != "Greywether Instruments" || own.Prefix != "20:99:03:40/28" || !own.FromSite {
+		t.Errorf("with the site: %+v, %v", own, err)
+	}
+}
+
+// get sends a raw request and gives status and body.
+func get(t *testing.T, c *http.Client, method, url string, header map[string]string, body string) (int, string) {
+	t.Helper()
+	req, err := http.NewRequestWithContext(t.Context(), method, url, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, value := range header {
+		req.Header.Set(name, value)
+	}
+	resp, err := c.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return resp.StatusCode, string(text)
+}
+
+func TestSignIn(t *testing.T) {
+	s := servicetest.Demo(t, nil)
+	jar, _ := cookiejar.New(nil)
+	browser := &http.Client{Jar: jar}
+	asJSON := map[string]string{"Content-Type": "application/json"}
+	session, sites := s.URL+"/api/v1/session", s.URL+"/api/v1/sites"
+	expect := func(what string, got, want int) {
+		t.Helper()
+		if got != want {
+			t.Errorf("%s: status %d, want %d", what, got, want)
+		}
+	}
+	status, body := get(t, browser, http.MethodGet, sites, nil, "")
+	expect("nobody signed in", status, http.StatusUnauthorized)
+	var problem struct{ Title, Detail string }
+	if err := json.Unmarshal([]byte(body), &problem); err != nil || !strings.Contains(problem.Detail, "not signed in") {
+		t.Errorf("the problem is %q, %v", body, err)
+	}
+	status, _ = get(t, browser, http.MethodGet, sites, map[string]string{"Authorization": "Bearer wrong"}, "")
+	expect("a wrong token", status, http.StatusUnauthorized)
+	status, _ = get(t, browser, http.MethodPost, session, asJSON, `{"password":"wrong"}`)
+	expect("a wrong password", status, http.StatusUnauthorized)
+	foreign := map[string]string{"Content-Type": "application/json", "Origin": "http://elsewhere.example", "Sec-Fetch-Site": "cross-site"}
+	status, _ = get(t, browser, http.MethodPost, session, foreign, `{"password":"`+s.Password+`"}`)
+	expect("another site's page", status, http.StatusForbidden)
+	status, _ = get(t, browser, http.MethodPost, session, asJSON, `{"password":"`+s.Password+`"}`)
+	expect("the password", status, http.StatusOK)
+	status, _ = get(t, browser, http.MethodGet, sites, nil, "")
+	expect("signed in", status, http.StatusOK)
+	status, _ = get(t, browser, http.MethodDelete, session, nil, "")
+	expect("signing out", status, http.StatusNoContent)
+	status, _ = get(t, browser, http.MethodGet, sites, nil, "")
+	expect("signed out", status, http.StatusUnauthorized)
+	for range 10 {
+		status, _ = get(t, browser, http.MethodPost, session, asJSON, `{"password":"guess"}`)
+	}
+	expect("guessing on and on", status, http.StatusTooManyRequests)
+	wantProblem(t, "a short password", s.Client.SetPassword(t.Context(), "short"), 422, "at least 10")
+	if err := s.Client.SetPassword(t.Context(), "herbarium cold vault"); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestEventsAreServerSentEvents(t *testing.T) {
+	s := servicetest.Demo(t, nil)
+	started, err := s.Client.StartSweep(t.Context(), s.Site.ID, api.NewSweep{Ranges: "10.40.1.1-3", Pace: "brisk"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, body := get(t, http.DefaultClient, http.MethodGet, s.URL+"/api/v1/sweeps/"+strconv.FormatUint(started.ID, 10)+"/events", map[string]string{"Authorization": "Bearer " + s.Token}, "")
+	var names []string
+	for lines := bufio.NewScanner(strings.NewReader(body)); lines.Scan(); {
+		if name, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
+			names = append(names, name)
+		}
+	}
+	if len(names) == 0 || names[len(names)-1] != "sweep" || !slices.Contains(names, "sighting") {
+		t.Errorf("events %v; want sightings, and the sweep at the end", names)
+	}
+}
+
+func TestRunRefuses(t *testing.T) {
+	s := servicetest.Demo(t, nil)
+	run := func(config service.InstanceConfig) error {
+		in, err := service.Run(t.Context(), config)
+		if err == nil {
+			in.Close()
+		}
+		return err
+	}
+	taken := strings.TrimPrefix(s.URL, "http://")
+	fresh := filepath.Join(servicetest.DataDir(t), "data")
+	for _, tt := range []struct {
+		what   string
+		config service.InstanceConfig
+		words  string
+	}{
+		{"a port that is taken", service.InstanceConfig{Data: fresh, Listen: taken}, "choose another port"},
+		{"an address others can reach", service.InstanceConfig{Data: fresh, Listen: "0.0.0.0:0"}, "TLS"},
+		{"no address at all", service.InstanceConfig{Data: fresh, Listen: "8470"}, "host:port"},
+		{"a malformed DSN", service.InstanceConfig{Data: fresh, Listen: "127.0.0.1:0", DSN: "nonsense"}, "DSN"},
+		{"a database that is not there", service.InstanceConfig{Data: fresh, Listen: "127.0.0.1:0", DSN: "u:hush@tcp(127.0.0.1:1)/x"}, "cannot be reached"},
+	} {
+		err := run(tt.config)
+		if err == nil || !strings.Contains(strings.ToLower(err.Error()), strings.ToLower(tt.words)) || strings.Contains(err.Error(), "hush") {
+			t.Errorf("%s gave %v; want an error saying %q", tt.what, err, tt.words)
+		}
+	}
+	if _, err := os.Stat(filepath.Join(fresh, "database")); err == nil {
+		t.Error("a database was made by a service that was refused")
+	}
+}
