@@ -104,7 +104,7 @@ type talker func(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *fou
 var talkers = map[uint16]talker{
 	21:    greeting(evidence.SourceFTP, evidence.KeyFTPGreeting),
 	22:    talkSSH,
-	23:    greeting(evidence.SourceText, evidence.KeyTelnet),
+	23:    talkTelnet,
 	25:    greeting(evidence.SourceMail, evidence.KeySMTP),
 	80:    talkHTTP,
 	110:   greeting(evidence.SourceMail, evidence.KeyPOP),
@@ -132,21 +132,29 @@ var talkers = map[uint16]talker{
 func greeting(source evidence.Source, key string) talker {
 	return func(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
 		_ = conn.SetReadDeadline(time.Now().Add(greetingWait))
-		f.add(source, key, firstLine(stripTelnet(readGreeting(conn))))
+		f.add(source, key, firstLine(readGreeting(conn, plain)))
 	}
 }
 
-// readGreeting reads until a line is whole or the time is up.
-func readGreeting(r io.Reader) []byte {
+// talkTelnet waits for what a terminal would show; options that the device offers are left open (RFC 854).
+func talkTelnet(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
+	_ = conn.SetReadDeadline(time.Now().Add(greetingWait))
+	f.add(evidence.SourceText, evidence.KeyTelnet, firstLine(readGreeting(conn, stripTelnet)))
+}
+
+func plain(raw []byte) []byte { return raw }
+
+// readGreeting reads until a line of the text within is whole, or the time is up, and gives the text.
+func readGreeting(r io.Reader, text func(raw []byte) []byte) []byte {
 	buf := make([]byte, 0, evidence.MaxValue)
 	for len(buf) < cap(buf) {
 		n, err := r.Read(buf[len(buf):cap(buf)])
 		buf = buf[:len(buf)+n]
-		if err != nil || bytes.IndexByte(bytes.TrimLeft(stripTelnet(buf), "\r\n"), '\n') >= 0 {
+		if err != nil || bytes.IndexByte(bytes.TrimLeft(text(buf), "\r\n"), '\n') >= 0 {
 			break
 		}
 	}
-	return buf
+	return text(buf)
 }
 
 // firstLine gives the first line that is not blank.
