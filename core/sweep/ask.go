@@ -58,7 +58,7 @@ func (r *run) askPort(ctx context.Context, a netip.Addr, port uint16) error {
 	before, known := r.holder(ctx, a)
 	addr := netip.AddrPortFrom(a, port)
 	for range 2 {
-		if err := r.pace.Wait(ctx); err != nil {
+		if err := r.turn(ctx); err != nil {
 			return err
 		}
 		r.meter.send()

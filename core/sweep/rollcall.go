@@ -75,7 +75,7 @@ func (r *run) rounds(ctx context.Context, set netrange.Set, ask func(a netip.Add
 			a, _ := visit.At(i)
 			index, _ := r.order.Ranges.Index(a)
 			if !r.self[a] && !r.roster.hasAnswered(index) {
-				if err := r.pace.Wait(ctx); err != nil {
+				if err := r.turn(ctx); err != nil {
 					return err
 				}
 				if err := ask(a, round); err != nil {
@@ -93,6 +93,12 @@ func (r *run) rounds(ctx context.Context, set netrange.Set, ask func(a netip.Add
 		}
 	}
 	return nil
+}
+
+// turn waits until the pace permits one more question. The limiter's own Wait fails before a deadline that it would
+// miss, and a sweep that is to end at a time goes on until then.
+func (r *run) turn(ctx context.Context) error {
+	return pause(ctx, r.pace.Reserve().Delay())
 }
 
 func pause(ctx context.Context, d time.Duration) error {
@@ -277,7 +283,7 @@ func (r *run) knock(ctx context.Context, a netip.Addr, index uint64) error {
 			r.meter.settle(uint64(len(knockPorts) - i))
 			return nil
 		}
-		if err := r.pace.Wait(ctx); err != nil {
+		if err := r.turn(ctx); err != nil {
 			return err
 		}
 		r.meter.send()
