@@ -39,7 +39,7 @@ lint: $(DIST)
 	cd console && $(NPM) run --silent check
 
 bench:
-	$(GO) test -run '^$$' -bench . ./core/...
+	@$(GO) run ./internal/bench
 
 # Programs that the service and the tests run: a MariaDB server, and a browser for the tests of the console.
 tools:

@@ -198,12 +198,20 @@ func writeClaim(out *paragraphs, c api.Claim) {
 	out.line("  %-9s %s  (%d)", c.Attribute, value, c.Strength)
 	for _, candidate := range c.Candidates {
 		if candidate.Value != c.Value {
-			out.line("      against it: %s (%d)", candidate.Value, candidate.Strength)
+			out.line("      %s: %s (%d)", doubt(c), candidate.Value, candidate.Strength)
 		}
 		for _, r := range candidate.Reasons {
 			out.line("      %+d  %s  [%s]", r.Strength, r.Because, strings.TrimSpace(r.Fact.Key+" "+r.Fact.Value))
 		}
 	}
+}
+
+// doubt says what a candidate that is not believed is.
+func doubt(c api.Claim) string {
+	if c.Strength > 0 {
+		return "against it"
+	}
+	return "it could be"
 }
 
 func nonEmpty(list ...string) []string {

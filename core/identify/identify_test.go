@@ -194,3 +194,13 @@ func BenchmarkIdentify(b *testing.B) {
 	}
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "devices/s")
 }
+
+func TestFixedPiece(t *testing.T) {
+	for expression, want := range map[string]string{
+		`^SSH-2.0-OpenSSH_\S+ Debian`: "0-openssh_", `synology`: "synology", `^(nginx|Apache)\b`: "", `\((Debian)\)`: "(", `a*`: "", `(`: "",
+	} {
+		if got := fixedPiece(expression); got != want {
+			t.Errorf("%s: %q, want %q", expression, got, want)
+		}
+	}
+}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"regexp"
+	"regexp/syntax"
 	"slices"
 	"strconv"
 	"strings"
@@ -31,7 +32,10 @@ type Condition struct {
 	Words []string `yaml:"words"` // its value holds one of these words or phrases; print* stands for all that start so
 	Like  string   `yaml:"like"`  // its value matches this regular expression (RE2), capitals aside
 
-	form *regexp.Regexp
+	form    *regexp.Regexp
+	piece   string   // a text in lower case that whatever form matches must hold; "" where there is none
+	lower   string   // Is in lower case
+	phrases []string // Words folded; one that is open at its end has no space there
 }
 
 // Statement is what a rule says when it holds.
@@ -134,18 +138,41 @@ func checkCondition(doc *yamlfile.Document, path string, c *Condition) {
 	if ways != 1 {
 		doc.Refuse(path, "a condition needs exactly one of is, words and like")
 	}
+	c.lower = strings.ToLower(c.Is)
 	for i, w := range c.Words {
-		if fold(w) == " " {
+		phrase := strings.TrimSuffix(fold(w), "* ")
+		if phrase == " " || phrase == "" {
 			doc.Refuse(fmt.Sprintf("%s.words[%d]", path, i), "%q holds no letter or digit", w)
 		}
+		c.phrases = append(c.phrases, phrase)
 	}
 	if c.Like != "" {
 		form, err := regexp.Compile("(?i)" + c.Like)
 		if err != nil {
 			doc.Refuse(path+".like", "not a regular expression: %v", err)
 		}
-		c.form = form
+		c.form, c.piece = form, fixedPiece(c.Like)
 	}
+}
+
+// fixedPiece gives the longest text that every match of an expression holds, in lower case. Looking for it first spares
+// most matching, which would grow with the number of rules.
+func fixedPiece(expression string) string {
+	tree, err := syntax.Parse(expression, syntax.Perl)
+	if err != nil {
+		return ""
+	}
+	parts := []*syntax.Regexp{tree}
+	if tree.Op == syntax.OpConcat {
+		parts = tree.Sub
+	}
+	longest := ""
+	for _, part := range parts {
+		if piece := strings.ToLower(string(part.Rune)); part.Op == syntax.OpLiteral && len(piece) > len(longest) {
+			longest = piece
+		}
+	}
+	return longest
 }
 
 func checkStatement(doc *yamlfile.Document, path string, s Statement) {
@@ -168,22 +195,22 @@ func NewRules(all []Rule) *Rules {
 		for _, key := range lead.Keys {
 			switch {
 			case lead.Is != "":
-				at := keyed{key, strings.ToLower(lead.Is)}
+				at := keyed{key, lead.lower}
 				r.byValue[at] = append(r.byValue[at], i)
 			case lead.form != nil:
 				r.byForm[key] = append(r.byForm[key], i)
 			default:
-				r.indexWords(key, lead.Words, i)
+				r.indexWords(key, lead.phrases, i)
 			}
 		}
 	}
 	return r
 }
 
-func (r *Rules) indexWords(key string, words []string, rule int) {
-	for _, phrase := range words {
-		first, _, _ := strings.Cut(strings.TrimSpace(fold(phrase)), " ")
-		if strings.HasSuffix(first, "*") {
+func (r *Rules) indexWords(key string, phrases []string, rule int) {
+	for _, phrase := range phrases {
+		first, _, whole := strings.Cut(phrase[1:], " ")
+		if !whole {
 			if !slices.Contains(r.starred[key], rule) {
 				r.starred[key] = append(r.starred[key], rule)
 			}
@@ -214,12 +241,12 @@ func (r *Rules) votes(items []evidence.Item) []vote {
 	}
 	var votes []vote
 	for _, f := range facts {
-		tried := map[int]bool{}
+		var tried []int
 		r.candidates(f, func(i int) {
-			if tried[i] {
+			if slices.Contains(tried, i) {
 				return
 			}
-			tried[i] = true
+			tried = append(tried, i)
 			if groups, holds := r.all[i].holds(f, facts); holds {
 				votes = append(votes, r.all[i].speak(f.Item, groups)...)
 			}
@@ -276,31 +303,26 @@ func (c *Condition) meets(f fact) (groups []string, ok bool) {
 	}
 	switch {
 	case c.Is != "":
-		return nil, f.lower == strings.ToLower(c.Is)
+		return nil, f.lower == c.lower
 	case c.form != nil:
+		if !strings.Contains(f.lower, c.piece) {
+			return nil, false
+		}
 		groups = c.form.FindStringSubmatch(f.Value)
 		return groups, groups != nil
 	}
-	for _, phrase := range c.Words {
-		if holdsPhrase(f.folded, phrase) {
+	for _, phrase := range c.phrases {
+		if strings.Contains(f.folded, phrase) {
 			return nil, true
 		}
 	}
 	return nil, false
 }
 
-// holdsPhrase looks for whole words in a folded text; a star at the end leaves the last word's end open.
-func holdsPhrase(folded, phrase string) bool {
-	wanted := fold(phrase)
-	if open := strings.TrimSuffix(wanted, "* "); open != wanted {
-		return strings.Contains(folded, open)
-	}
-	return strings.Contains(folded, wanted)
-}
-
 // fold gives the words of a text in lower case, each with a space before and behind it. Stars are kept.
 func fold(text string) string {
 	var b strings.Builder
+	b.Grow(len(text) + 2)
 	b.WriteByte(' ')
 	gap := true
 	for _, r := range text {

@@ -9,17 +9,20 @@ import (
 
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
 )
 
 // body is what in one sweep is taken to be one device: one sighting or several.
 type body struct {
 	sightings []evidence.Sighting
+	facts     []evidence.Item // of all its sightings
+	identity  identify.Identity
 	keys      []Key
 	reasons   []string
 }
 
-// gather joins the sightings that are one device.
-func gather(sweep Sweep) []body {
+// gather joins the sightings that are one device, and tells what each is.
+func gather(sweep Sweep, identifier Identifier) []body {
 	j := &joiner{sightings: sweep.Sightings, parent: make([]int, len(sweep.Sightings)), reasons: map[int][]string{}}
 	for i := range j.parent {
 		j.parent[i] = i
@@ -27,7 +30,12 @@ func gather(sweep Sweep) []body {
 	j.joinByMAC()
 	j.joinGateway(sweep)
 	j.joinByKey()
-	return j.bodies()
+	bodies := j.bodies()
+	for i := range bodies {
+		bodies[i].identity = identifier.Identify(bodies[i].facts)
+		bodies[i].keys = keysOf(bodies[i].facts)
+	}
+	return bodies
 }
 
 // joiner keeps which sightings have been joined (a disjoint-set forest).
@@ -165,10 +173,8 @@ func (j *joiner) bodies() []body {
 			bodies = append(bodies, body{})
 		}
 		bodies[n].sightings = append(bodies[n].sightings, s)
+		bodies[n].facts = append(bodies[n].facts, s.Items...)
 		bodies[n].reasons = append(bodies[n].reasons, j.reasons[i]...)
-	}
-	for i := range bodies {
-		bodies[i].keys = keysOf(bodies[i].items())
 	}
 	return bodies
 }
@@ -190,14 +196,6 @@ func (b body) addrs() []netip.Addr {
 	}
 	slices.SortFunc(addrs, netip.Addr.Compare)
 	return slices.Compact(addrs)
-}
-
-func (b body) items() []evidence.Item {
-	var items []evidence.Item
-	for _, s := range b.sightings {
-		items = append(items, s.Items...)
-	}
-	return items
 }
 
 func (b body) firstAt(otherwise time.Time) time.Time {

@@ -108,8 +108,8 @@ type Result struct {
 // Apply enters a sweep into the ledger. known are all devices of the site, in any order; register is its whole
 // register. Devices that are new have no ID in the result.
 func Apply(known []Device, entries []register.Entry, sweep Sweep, identifier Identifier) Result {
-	b := &book{sweep: sweep, identifier: identifier, devices: seenOnly(known)}
-	bodies := gather(sweep)
+	b := &book{sweep: sweep, devices: seenOnly(known)}
+	bodies := gather(sweep, identifier)
 	for i, device := range b.recognise(bodies) {
 		b.enter(bodies[i], device)
 	}
@@ -136,10 +136,9 @@ func seenOnly(known []Device) []Device {
 
 // book is the ledger while a sweep is entered.
 type book struct {
-	sweep      Sweep
-	identifier Identifier
-	devices    []Device
-	changes    []Change
+	sweep   Sweep
+	devices []Device
+	changes []Change
 }
 
 // enter writes what was seen of one device; at -1 it is a new one.
@@ -155,8 +154,8 @@ func (b *book) enter(body body, at int) {
 	d.MACs = newestFirst(body.macs(), d.MACs)
 	d.Addrs = body.addrs()
 	d.Keys = body.keys
-	d.Items = body.items()
-	d.Identity = b.identifier.Identify(d.Items)
+	d.Items = body.facts
+	d.Identity = body.identity
 	d.LastSeen = body.firstAt(b.sweep.Began)
 	d.LastSweep = b.sweep.ID
 	d.Presence = Seen
@@ -173,9 +172,8 @@ func (b *book) compare(body body, at int) {
 	if before, after := addrText(d.Addrs), addrText(body.addrs()); before != after {
 		b.changes = append(b.changes, Change{Kind: Moved, Device: at, Before: before, After: after})
 	}
-	now := b.identifier.Identify(body.items())
 	for _, a := range []identify.Attribute{identify.Firmware, identify.OS, identify.Kind} {
-		if before, after := d.Identity.Of(a), now.Of(a); before != after && before != "" && after != "" {
+		if before, after := d.Identity.Of(a), body.identity.Of(a); before != after && before != "" && after != "" {
 			b.changes = append(b.changes, Change{Kind: Changed, Device: at, Before: before, After: after})
 		}
 	}

@@ -17,10 +17,6 @@ func (b *book) recognise(bodies []body) []int {
 		found[i] = -1
 	}
 	taken := make([]bool, len(b.devices))
-	names := make([]string, len(bodies))
-	for i := range bodies {
-		names[i] = b.identifier.Identify(bodies[i].items()).Of(identify.Name)
-	}
 	ways := []struct {
 		reason string
 		of     func(i int) []string
@@ -30,7 +26,7 @@ func (b *book) recognise(bodies []body) []int {
 			b.index(func(d Device) []string { return macTexts(d.MACs, false) })},
 		{"It shows the key it showed before.", func(i int) []string { return keyTexts(bodies[i].keys) },
 			b.index(func(d Device) []string { return keyTexts(d.Keys) })},
-		{"It has the name it had before.", func(i int) []string { return nameText(names[i], bodies[i].macs()) },
+		{"It has the name it had before.", func(i int) []string { return nameText(bodies[i].identity.Of(identify.Name), bodies[i].macs()) },
 			b.index(func(d Device) []string { return nameText(d.Identity.Of(identify.Name), d.MACs) })},
 		{"It has the private MAC address it had before.", func(i int) []string { return macTexts(bodies[i].macs(), true) },
 			b.index(func(d Device) []string { return macTexts(d.MACs, true) })},

@@ -15,6 +15,13 @@ import (
 // errSeenKey ends the key exchange once the host key is known: nobody signs in.
 var errSeenKey = errors.New("the host key is all that was wanted")
 
+// hostKeyAlgorithms begins with what costs a small processor least. A device with several keys shows the same one each
+// time, and some small servers fall over when a key is wanted of them that they do not have.
+var hostKeyAlgorithms = []string{
+	ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521,
+	ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSA, ssh.InsecureKeyAlgoDSA,
+}
+
 // talkSSH reads the identification string (RFC 4253, 4.2) and the host key, which recognises the device again at
 // another address.
 func talkSSH(_ context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
@@ -26,7 +33,7 @@ func talkSSH(_ context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
 			Ciphers:      append(supported.Ciphers, insecure.Ciphers...),
 			MACs:         append(supported.MACs, insecure.MACs...),
 		},
-		HostKeyAlgorithms: append(supported.HostKeys, insecure.HostKeys...),
+		HostKeyAlgorithms: hostKeyAlgorithms,
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
 			f.add(evidence.SourceSSH, evidence.KeySSHHostKey, []byte(ssh.FingerprintSHA256(key)))
 			return errSeenKey

@@ -46,11 +46,13 @@ func (p Prefix) String() string {
 	return strings.Join(text, ":") + "/" + strconv.Itoa(p.Len)
 }
 
+var separators = strings.NewReplacer(":", "", "-", "", ".", "")
+
 // ParsePrefix reads a prefix: hexadecimal digits with or without separators, then a slash and a length in bits where
 // that is not four times the digits. 3c:5a:b4, 3c5ab41/28 and 3c:5a:b4:1 are prefixes.
 func ParsePrefix(text string) (Prefix, error) {
 	digits, length, given := strings.Cut(strings.TrimSpace(text), "/")
-	digits = strings.NewReplacer(":", "", "-", "", ".", "").Replace(digits)
+	digits = separators.Replace(digits)
 	bits := len(digits) * 4
 	if given {
 		n, err := strconv.Atoi(length)
