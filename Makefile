@@ -9,7 +9,7 @@ STATICCHECK := $(GO) tool staticcheck
 
 export GOFLAGS := -buildvcs=false $(GOFLAGS)
 
-.PHONY: build demo test lint bench tools registry api clean $(BIN)
+.PHONY: build demo test lint bench tools registry api screenshots clean $(BIN)
 
 build: $(BIN)
 
@@ -40,6 +40,13 @@ lint: $(DIST)
 
 bench:
 	@$(GO) run ./internal/bench
+
+# The pictures in docs/screenshots, made anew from the demo; the others that the tests draw are not kept.
+KEPT := overview-light devices-light devices-dark device-light sweep-running-light sweep-running-dark register-faults-light sign-in-light demo-once device-command
+screenshots: tools build
+	mkdir -p build/shots docs/screenshots
+	$(GO) test ./console -count 1 -shots $(CURDIR)/build/shots
+	for name in $(KEPT); do cp build/shots/$$name.png docs/screenshots/; done
 
 # Programs that the service and the tests run: a MariaDB server, and a browser for the tests of the console.
 tools:

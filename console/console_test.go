@@ -2,9 +2,12 @@ package console_test
 
 import (
 	"context"
+	"encoding/base64"
 	"flag"
 	"fmt"
+	"html"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 	"time"
@@ -14,6 +17,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"airdrift/api"
+	"airdrift/client"
 	"airdrift/console"
 	"airdrift/service/servicetest"
 )
@@ -125,15 +129,21 @@ func (h *house) shot(name string) {
 	for _, scheme := range []string{"light", "dark"} {
 		h.do("picture "+name, prefer(scheme), until(fmt.Sprintf("document.documentElement.hasAttribute('data-%s')", scheme)),
 			until("document.getAnimations().every(a => a.playState !== 'running' || a.effect.getTiming().iterations === Infinity)"))
-		png, err := chromedp.Run(h.browser, chromedp.CaptureScreenshot())
-		if err != nil {
-			h.t.Fatal(err)
-		}
-		if err := os.WriteFile(filepath.Join(*shots, name+"-"+scheme+".png"), png, 0o644); err != nil {
-			h.t.Fatal(err)
-		}
+		h.capture(name + "-" + scheme)
 	}
 	h.do("light again", prefer("light"))
+}
+
+// capture writes a picture of what the window shows.
+func (h *house) capture(name string) {
+	h.t.Helper()
+	png, err := chromedp.Run(h.browser, chromedp.CaptureScreenshot())
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(*shots, name+".png"), png, 0o644); err != nil {
+		h.t.Fatal(err)
+	}
 }
 
 // prefer makes the browser prefer light or dark colours.
@@ -236,4 +246,36 @@ func (h *house) device() {
 func (h *house) signOut() {
 	h.do("signing out", chromedp.Click(chromedp.CSS(`button[aria-label="Sign out"]`)), has("The first password is in the file"))
 	h.do("a page afterwards", chromedp.Navigate(h.path("/devices")), has("Sign in"))
+}
+
+// TestPictures draws what commands print, where pictures are wanted.
+func TestPictures(t *testing.T) {
+	if *shots == "" {
+		t.Skip("no pictures are wanted: see make screenshots")
+	}
+	h := open(t)
+	run := func(args ...string) string {
+		out, err := exec.Command("go", append([]string{"run", "airdrift/cmd/airdrift"}, args...)...).Output()
+		if err != nil {
+			t.Fatalf("%v: %v", args, err)
+		}
+		return string(out)
+	}
+	sweep, err := h.Client.StartSweep(t.Context(), h.Site.ID, api.NewSweep{Pace: "brisk"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := h.Client.Watch(t.Context(), sweep.ID, client.Watcher{}); err != nil {
+		t.Fatal(err)
+	}
+	h.drawText("demo-once", "$ airdrift demo --once\n"+run("demo", "--once"))
+	h.drawText("device-command", "$ airdrift device 10.40.1.1\n"+run("--data", h.Data, "device", "10.40.1.1"))
+}
+
+// drawText draws a terminal's text.
+func (h *house) drawText(name, text string) {
+	page := `<body style="margin:0;background:#171c1a;color:#dfe7e2"><pre style="font:12.5px/1.45 'DejaVu Sans Mono',monospace;padding:14px;margin:0">` +
+		html.EscapeString(text) + `</pre></body>`
+	h.do("text", chromedp.Navigate("data:text/html;charset=utf-8;base64,"+base64.StdEncoding.EncodeToString([]byte(page))))
+	h.capture(name)
 }

@@ -4,6 +4,7 @@ package evidence
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -134,6 +135,17 @@ func First(items []Item, key string) string {
 		}
 	}
 	return ""
+}
+
+// Merge puts new items behind the old and leaves out what was said before at the same port in the same words.
+func Merge(old, more []Item) []Item {
+	for _, item := range more {
+		same := func(o Item) bool { return o.Key == item.Key && o.Port == item.Port && o.Value == item.Value }
+		if !slices.ContainsFunc(old, same) {
+			old = append(old, item)
+		}
+	}
+	return old
 }
 
 // Clean makes a value out of bytes a device sent: valid UTF-8, white space at the ends removed, at most MaxValue

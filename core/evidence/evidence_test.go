@@ -48,3 +48,13 @@ func TestPortRefusesNonsense(t *testing.T) {
 		}
 	}
 }
+
+func TestMergeKeepsEachFactOnce(t *testing.T) {
+	at := func(port uint16, value string) Item {
+		return Item{Source: SourceHTTP, Key: KeyHTTPTitle, Port: TCP(port), Value: value}
+	}
+	got := Merge([]Item{at(80, "a")}, []Item{at(80, "a"), at(81, "a"), at(80, "b"), at(80, "b")})
+	if len(got) != 3 || got[1] != at(81, "a") || got[2] != at(80, "b") {
+		t.Errorf("merged to %+v", got)
+	}
+}

@@ -173,7 +173,7 @@ func (j *joiner) bodies() []body {
 			bodies = append(bodies, body{})
 		}
 		bodies[n].sightings = append(bodies[n].sightings, s)
-		bodies[n].facts = append(bodies[n].facts, s.Items...)
+		bodies[n].facts = evidence.Merge(bodies[n].facts, s.Items)
 		bodies[n].reasons = append(bodies[n].reasons, j.reasons[i]...)
 	}
 	return bodies

@@ -44,24 +44,13 @@ func (r *roster) note(s evidence.Sighting) bool {
 	}
 	key := sightingKey{s.Addr, s.MAC}
 	if known := r.sightings[key]; known != nil {
-		known.Items = addItems(known.Items, s.Items)
+		known.Items = evidence.Merge(known.Items, s.Items)
 		return false
 	}
 	s.Items = slices.Clone(s.Items)
 	r.sightings[key] = &s
 	r.macs[s.Addr] = append(r.macs[s.Addr], s.MAC)
 	return true
-}
-
-// addItems puts new items behind the old and leaves out what was said before in the same words.
-func addItems(old, more []evidence.Item) []evidence.Item {
-	for _, item := range more {
-		same := func(o evidence.Item) bool { return o.Key == item.Key && o.Port == item.Port && o.Value == item.Value }
-		if !slices.ContainsFunc(old, same) {
-			old = append(old, item)
-		}
-	}
-	return old
 }
 
 // hasAnswered reports whether the address at that place of the ranges was seen.

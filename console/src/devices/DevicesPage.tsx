@@ -168,9 +168,15 @@ function columns(site: number): GridColDef<DeviceLine>[] {
       ),
     },
     { field: 'vendor', headerName: 'Vendor', flex: 1, minWidth: 118, renderCell: ({ row }) => visible(row.vendor ?? '') },
-    { field: 'standing', headerName: 'Standing', width: 124, renderCell: ({ row }) => <StandingChip standing={row.standing} /> },
-    { field: 'presence', headerName: 'Presence', width: 84 },
-    { field: 'mac', headerName: 'MAC', width: 140, renderCell: ({ row }) => <DeviceText>{row.mac}</DeviceText> },
+    {
+      field: 'standing', headerName: 'Standing', width: 145,
+      renderCell: ({ row }) => (
+        <>
+          <StandingChip standing={row.standing} /> {row.presence === 'seen' ? '' : row.presence}
+        </>
+      ),
+    },
+    { field: 'mac', headerName: 'MAC', width: 148, renderCell: ({ row }) => <DeviceText>{row.mac}</DeviceText> },
     { field: 'lastSeen', headerName: 'Last seen', width: 148, renderCell: ({ row }) => moment(row.lastSeen) },
   ];
 }

@@ -97,10 +97,9 @@ function Kinds({ kinds, to }: { kinds: Overview['kinds']; to: (kind: string) => 
         <TableHead>
           <TableRow>
             <TableCell>Kind</TableCell>
-            <TableCell sx={{ width: '40%', display: { xs: 'none', sm: 'table-cell' } }}>
+            <TableCell sx={{ width: '45%', display: { xs: 'none', sm: 'table-cell' } }}>
               <Legend />
             </TableCell>
-            <TableCell align="right">Devices</TableCell>
             <TableCell align="right">Unmanaged</TableCell>
           </TableRow>
         </TableHead>
@@ -115,8 +114,9 @@ function Kinds({ kinds, to }: { kinds: Overview['kinds']; to: (kind: string) => 
               <TableCell sx={{ display: { xs: 'none', sm: 'table-cell' } }}>
                 <Bar managed={k.devices - k.unmanaged} unmanaged={k.unmanaged} most={most} />
               </TableCell>
-              <TableCell align="right">{k.devices}</TableCell>
-              <TableCell align="right">{k.unmanaged || ''}</TableCell>
+              <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>
+                {k.unmanaged} of {k.devices}
+              </TableCell>
             </TableRow>
           ))}
         </TableBody>
