@@ -7,7 +7,7 @@ for dir in $(echo "$PATH" | tr : ' ') /usr/sbin; do
   [ -x "$dir/mariadbd" ] && mariadb=yes
   [ -x "$dir/chromium" ] && chromium=yes
 done
-[ "${mariadb:-}" = yes ] || missing="$missing mariadb-server"
+[ "${mariadb:-}" = yes ] || missing="$missing mariadb-server-core"
 [ "${chromium:-}" = yes ] || missing="$missing chromium"
 
 for program in go node npm; do
@@ -26,5 +26,5 @@ if [ "$(id -u)" != 0 ]; then
 fi
 echo "Installing$missing ..."
 $as_root apt-get update -qq
-# No server of the distribution's own is wanted beside ours: the policy keeps its service from starting.
-$as_root env DEBIAN_FRONTEND=noninteractive RUNLEVEL=1 apt-get install -y -qq --no-install-recommends $missing >/dev/null
+# The core package has the server program alone: no server of the distribution's own starts beside ours.
+$as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null
