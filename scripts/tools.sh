@@ -3,11 +3,12 @@
 set -eu
 
 missing=""
-for dir in $(echo "$PATH" | tr : ' ') /usr/sbin; do
-  [ -x "$dir/mariadbd" ] && mariadb=yes
+for dir in /usr/sbin $(echo "$PATH" | tr : ' '); do
+  [ -x "$dir/mariadbd" ] && mariadbd=yes
+  [ -x "$dir/my_print_defaults" ] && mariadb=${mariadbd:-}
   [ -x "$dir/chromium" ] && chromium=yes
 done
-[ "${mariadb:-}" = yes ] || missing="$missing mariadb-server-core"
+[ "${mariadb:-}" = yes ] || missing="$missing mariadb-server-core mariadb-client-core"
 [ "${chromium:-}" = yes ] || missing="$missing chromium"
 
 for program in go node npm; do
@@ -26,5 +27,5 @@ if [ "$(id -u)" != 0 ]; then
 fi
 echo "Installing$missing ..."
 $as_root apt-get update -qq
-# The core package has the server program alone: no server of the distribution's own starts beside ours.
+# The core packages have the programs alone: no server of the distribution's own starts beside ours.
 $as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null
