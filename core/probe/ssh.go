@@ -19,7 +19,9 @@ var errSeenKey = errors.New("the host key is all that was wanted")
 // time, and some small servers fall over when a key is wanted of them that they do not have.
 var hostKeyAlgorithms = []string{
 	ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521,
-	ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSA, ssh.InsecureKeyAlgoDSA,
+	ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSA,
+	//lint:ignore SA1019 old controllers have nothing else, and the key is only looked at
+	ssh.InsecureKeyAlgoDSA,
 }
 
 // talkSSH reads the identification string (RFC 4253, 4.2) and the host key, which recognises the device again at
