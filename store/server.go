@@ -81,6 +81,9 @@ func (h home) socket() string  { return filepath.Join(h.dir, "server.sock") }
 func (h home) pidFile() string { return filepath.Join(h.dir, "server.pid") }
 func (h home) log() string     { return filepath.Join(h.dir, "server.log") }
 
+// temporary is where the server puts temporary tables. Servers that share a directory take each other's away.
+func (h home) temporary() string { return filepath.Join(h.dir, "tmp") }
+
 // prepareHome makes the directory. Root gives it to an unprivileged user, as the server refuses to run as root.
 func prepareHome(dir string) (home, error) {
 	dir, err := filepath.Abs(dir)
@@ -88,7 +91,7 @@ func prepareHome(dir string) (home, error) {
 		return home{}, err
 	}
 	h := home{dir: dir}
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := os.MkdirAll(h.temporary(), 0o700); err != nil {
 		return home{}, err
 	}
 	if os.Geteuid() != 0 {
@@ -104,8 +107,10 @@ func prepareHome(dir string) (home, error) {
 	}
 	uid, _ := strconv.Atoi(h.user.Uid)
 	gid, _ := strconv.Atoi(h.user.Gid)
-	if err := os.Chown(dir, uid, gid); err != nil {
-		return home{}, err
+	for _, owned := range []string{dir, h.temporary()} {
+		if err := os.Chown(owned, uid, gid); err != nil {
+			return home{}, err
+		}
 	}
 	return h, h.checkReach()
 }
@@ -172,7 +177,7 @@ func (h home) initialise(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	args := append([]string{"--no-defaults", "--datadir=" + h.data(), "--skip-test-db", "--auth-root-authentication-method=normal"}, h.userArgs()...)
+	args := append([]string{"--no-defaults", "--datadir=" + h.data(), "--tmpdir=" + h.temporary(), "--skip-test-db", "--auth-root-authentication-method=normal"}, h.userArgs()...)
 	out, err := exec.CommandContext(ctx, program, args...).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("make a new database in %s: %w: %s", h.data(), err, telling(string(out)))
@@ -196,7 +201,7 @@ func (h home) start(ctx context.Context, program string) (*Server, error) {
 		return nil, err
 	}
 	args := append([]string{
-		"--no-defaults", "--datadir=" + h.data(), "--socket=" + h.socket(), "--pid-file=" + h.pidFile(),
+		"--no-defaults", "--datadir=" + h.data(), "--tmpdir=" + h.temporary(), "--socket=" + h.socket(), "--pid-file=" + h.pidFile(),
 		"--log-error=" + h.log(), "--init-file=" + initFile, "--bind-address=127.0.0.1", "--port=" + strconv.Itoa(port),
 		"--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_unicode_ci",
 		"--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M", "--max-allowed-packet=64M",
