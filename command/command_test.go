@@ -105,6 +105,44 @@ func demoFindsTheTruth(t *testing.T, args ...string) {
 	}
 }
 
+// TestDemoWithoutRights takes the right to raw sockets away. What ARP alone would show is then missed, and said so;
+// nobody may turn up twice.
+func TestDemoWithoutRights(t *testing.T) {
+	setpriv, err := exec.LookPath("setpriv")
+	if err != nil || os.Geteuid() != 0 {
+		t.Skip("taking rights away needs root and setpriv (package util-linux)")
+	}
+	var out, errs bytes.Buffer
+	cmd := exec.CommandContext(t.Context(), setpriv, "--bounding-set", "-net_raw", "--inh-caps", "-net_raw", program, "--output", "json", "demo", "--once", "--kernel")
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	if err := cmd.Run(); err != nil {
+		t.Fatalf("%v: %s", err, errs.String())
+	}
+	if !strings.Contains(errs.String(), "No right to send frames") || !strings.Contains(errs.String(), "CAP_NET_RAW") {
+		t.Errorf("what could not be done is not said: %s", errs.String())
+	}
+	var list []api.DeviceLine
+	if err := json.Unmarshal(out.Bytes(), &list); err != nil {
+		t.Fatal(err)
+	}
+	scenario := simsitetest.Demo(t)
+	seen := slices.DeleteFunc(list, func(d api.DeviceLine) bool { return d.Presence != "seen" })
+	visible := slices.DeleteFunc(scenario.Truth(), func(t simsite.Truth) bool { return !t.Visible })
+	at := map[string]bool{}
+	for _, d := range seen {
+		for _, a := range d.Addrs {
+			if at[a] {
+				t.Errorf("%s is in the inventory twice", a)
+			}
+			at[a] = true
+		}
+	}
+	// One answers ARP alone; of the two that hold one address the system's table shows one.
+	if len(seen) != len(visible)-2 {
+		t.Errorf("%d devices were seen, want %d", len(seen), len(visible)-2)
+	}
+}
+
 func checkTruth(t *testing.T, d api.DeviceLine, truth simsite.Truth) {
 	t.Helper()
 	if d.Standing != truth.Standing {

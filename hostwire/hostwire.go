@@ -11,6 +11,8 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
+	"time"
 
 	"airdrift/core/hwaddr"
 	"airdrift/core/wire"
@@ -29,7 +31,15 @@ func (e *UnknownInterfaceError) Error() string {
 // Wire is one interface of this machine.
 type Wire struct {
 	name string
+
+	mu        sync.Mutex // guards both
+	addr      netip.Addr
+	addrUntil time.Time
 }
+
+// addrLife is how long the interface's address is taken as known: a sweep opens hundreds of connections a second, and
+// each look costs system calls.
+const addrLife = 2 * time.Second
 
 var _ wire.Wire = (*Wire)(nil)
 
@@ -42,7 +52,7 @@ func New(name string) (*Wire, error) {
 	if !slices.Contains(names, name) {
 		return nil, &UnknownInterfaceError{name, names}
 	}
-	return &Wire{name}, nil
+	return &Wire{name: name}, nil
 }
 
 // Interfaces gives the names of the interfaces that are up and have an address.
@@ -101,9 +111,15 @@ func nameServers(path string) []netip.Addr {
 
 // self gives the interface's first IPv4 address.
 func (w *Wire) self() (netip.Addr, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if time.Now().Before(w.addrUntil) {
+		return w.addr, nil
+	}
 	for _, p := range w.Link().Prefixes {
 		if p.Addr().Is4() {
-			return p.Addr(), nil
+			w.addr, w.addrUntil = p.Addr(), time.Now().Add(addrLife)
+			return w.addr, nil
 		}
 	}
 	return netip.Addr{}, fmt.Errorf("interface %s has no IPv4 address", w.name)

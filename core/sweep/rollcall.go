@@ -27,7 +27,7 @@ var knockPorts = []uint16{80, 443, 22, 445, 9100, 502}
 // rollCall finds out who answers at all: by ARP on the own segment, by echo and by TCP beyond it.
 func (r *run) rollCall(ctx context.Context) error {
 	segment, beyond := r.split()
-	if r.wire.Link().Broadcasts() {
+	if r.link.Broadcasts() {
 		frames, err := r.wire.Frames(ctx, wire.EtherTypeARP)
 		switch {
 		case err == nil:
@@ -39,10 +39,10 @@ func (r *run) rollCall(ctx context.Context) error {
 		r.warn("No right to send frames: the segment is called by echo and TCP, MAC addresses come from the system's own table, " +
 			"and a device that answers ARP alone is missed. Run the service with CAP_NET_RAW to mend this.")
 	}
-	if err := r.callBeyond(ctx, r.order.Ranges); err != nil {
-		return err
+	if _, err := r.wire.Neighbours(ctx); err != nil {
+		r.warn("The system's table of neighbours cannot be read: %v. MAC addresses stay unknown.", err)
 	}
-	return r.learnNeighbours(ctx)
+	return r.callBeyond(ctx, r.order.Ranges)
 }
 
 func (r *run) bothCalls(ctx context.Context, frames wire.FrameConn, segment, beyond netrange.Set) error {
@@ -55,7 +55,7 @@ func (r *run) bothCalls(ctx context.Context, frames wire.FrameConn, segment, bey
 // split parts the ranges into what lies on the own segment and what lies beyond it.
 func (r *run) split() (segment, beyond netrange.Set) {
 	var own []netip.Prefix
-	for _, p := range r.wire.Link().Prefixes {
+	for _, p := range r.link.Prefixes {
 		if p.Addr().Is4() {
 			own = append(own, p.Masked())
 		}
@@ -117,7 +117,6 @@ func (r *run) callSegment(ctx context.Context, frames wire.FrameConn, set netran
 	if set.Count() == 0 {
 		return nil
 	}
-	link := r.wire.Link()
 	sent := &sendTimes{at: map[netip.Addr]time.Time{}}
 	stop := r.listen(frames.SetReadDeadline, func() error {
 		buf := make([]byte, 2048)
@@ -128,16 +127,16 @@ func (r *run) callSegment(ctx context.Context, frames wire.FrameConn, set netran
 		return err
 	})
 	err := r.rounds(ctx, set, func(a netip.Addr, round int) error {
-		self, _ := link.OnLink(a)
+		self, _ := r.link.OnLink(a)
 		sent.note(a, round)
-		return frames.WriteFrame(probe.ARPRequest(link.MAC, self, a))
+		return frames.WriteFrame(probe.ARPRequest(r.link.MAC, self, a))
 	})
 	return errors.Join(err, stop())
 }
 
 func (r *run) heardARP(frame []byte, sent *sendTimes) {
 	heard, ok := probe.ParseARP(frame)
-	if !ok || heard.MAC == r.wire.Link().MAC || !r.order.Ranges.Contains(heard.Addr) {
+	if !ok || heard.MAC == r.link.MAC || !r.order.Ranges.Contains(heard.Addr) {
 		return
 	}
 	now := time.Now()
@@ -228,7 +227,7 @@ func (r *run) callByEcho(ctx context.Context, echo wire.EchoConn, set netrange.S
 	stop := r.listen(echo.SetReadDeadline, func() error {
 		reply, err := echo.Receive()
 		if err == nil && len(reply.Data) == 16 && [8]byte(reply.Data) == nonce && set.Contains(reply.From) {
-			r.heardEcho(reply, time.Since(start)-time.Duration(binary.BigEndian.Uint64(reply.Data[8:])))
+			r.heardEcho(ctx, reply, time.Since(start)-time.Duration(binary.BigEndian.Uint64(reply.Data[8:])))
 		}
 		return err
 	})
@@ -249,9 +248,9 @@ func isOurFault(err error) bool {
 	return errors.As(err, &outside)
 }
 
-func (r *run) heardEcho(reply wire.EchoReply, rtt time.Duration) {
+func (r *run) heardEcho(ctx context.Context, reply wire.EchoReply, rtt time.Duration) {
 	r.timers.measured(reply.From, rtt)
-	r.noted(sighting(reply.From, hwaddr.MAC{}, evidence.Item{
+	r.noted(r.routed(ctx, reply.From, evidence.Item{
 		Source: evidence.SourceEcho, Key: evidence.KeyEchoTTL, Value: strconv.Itoa(reply.TTL), At: time.Now().UTC(), RTT: rtt,
 	}))
 }
@@ -296,27 +295,29 @@ func (r *run) knock(ctx context.Context, a netip.Addr, index uint64) error {
 		}
 		if outcome == probe.Open || outcome == probe.Refused {
 			r.timers.measured(a, rtt)
-			r.noted(sighting(a, hwaddr.MAC{}, tcpItem(port, outcome, rtt)))
+			r.noted(r.routed(ctx, a, tcpItem(port, outcome, rtt)))
 		}
 		r.meter.settle(1)
 	}
 	return nil
 }
 
-// learnNeighbours puts MACs to the sightings of the own segment from the system's table.
-func (r *run) learnNeighbours(ctx context.Context) error {
-	neighbours, err := r.wire.Neighbours(ctx)
-	if err != nil {
-		r.warn("The system's table of neighbours cannot be read: %v. MAC addresses stay unknown.", err)
-		return nil
+// routed makes a sighting of an answer that came through the system's own stack. Where the address lies on the own
+// segment, which then could not be called by ARP, the stack has had to learn its MAC to get that answer.
+func (r *run) routed(ctx context.Context, a netip.Addr, item evidence.Item) evidence.Sighting {
+	s := sighting(a, hwaddr.MAC{}, item)
+	if _, onLink := r.link.OnLink(a); !onLink {
+		return s
 	}
+	neighbours, _ := r.wire.Neighbours(ctx) // the roll call has warned where that fails
 	for _, n := range neighbours {
-		if n.MAC.IsZero() || n.MAC.IsGroup() || len(r.roster.holders(n.Addr)) == 0 {
-			continue
+		if n.Addr == a && !n.MAC.IsGroup() {
+			s.MAC = n.MAC
+			s.Items = append(s.Items, evidence.Item{Source: evidence.SourceARP, Key: evidence.KeyMAC, Value: n.MAC.String(), At: item.At})
+			break
 		}
-		r.roster.giveMAC(n.Addr, n.MAC)
 	}
-	return nil
+	return s
 }
 
 func sighting(a netip.Addr, mac hwaddr.MAC, item evidence.Item) evidence.Sighting {

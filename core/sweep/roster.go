@@ -100,19 +100,3 @@ func (r *roster) addresses() int {
 	defer r.mu.Unlock()
 	return len(r.macs)
 }
-
-// giveMAC puts a MAC to the sighting of an address that has none yet.
-func (r *roster) giveMAC(a netip.Addr, mac hwaddr.MAC) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	bare := sightingKey{addr: a}
-	s := r.sightings[bare]
-	if s == nil {
-		return
-	}
-	delete(r.sightings, bare)
-	s.MAC = mac
-	s.Items = append(s.Items, evidence.Item{Source: evidence.SourceARP, Key: evidence.KeyMAC, Value: mac.String(), At: s.FirstAt})
-	r.sightings[sightingKey{a, mac}] = s
-	r.macs[a] = []hwaddr.MAC{mac}
-}

@@ -91,6 +91,7 @@ const progressEvery = 200 * time.Millisecond
 // run is one sweep under way.
 type run struct {
 	wire   wire.Wire
+	link   wire.Link // as it was when the sweep began; asking for it costs system calls
 	order  Order
 	emit   func(Event) // calls are serialised by emitMu
 	pace   *rate.Limiter
@@ -111,6 +112,7 @@ func Run(ctx context.Context, w wire.Wire, order Order, emit func(Event)) (Summa
 	started := time.Now()
 	r := &run{
 		wire:   wire.Fence(w, order.Fence),
+		link:   w.Link(),
 		order:  order,
 		emit:   emit,
 		pace:   rate.NewLimiter(rate.Limit(order.Pace.Rate), max(1, int(order.Pace.Rate/50))),
@@ -119,7 +121,7 @@ func Run(ctx context.Context, w wire.Wire, order Order, emit func(Event)) (Summa
 	}
 	r.order.Ranges = withoutEnds(order.Ranges, order.Fence)
 	r.roster = newRoster(r.order.Ranges)
-	for _, p := range w.Link().Prefixes {
+	for _, p := range r.link.Prefixes {
 		r.self[p.Addr()] = true
 	}
 	err := r.stages(ctx)

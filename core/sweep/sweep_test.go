@@ -187,6 +187,7 @@ func order(ranges string, ports ...uint16) Order {
 type outcome struct {
 	summary  Summary
 	whole    map[string]evidence.Sighting
+	told     map[string]evidence.Sighting // those that were told of at any time
 	stages   []Stage
 	warnings []string
 	last     Progress
@@ -194,15 +195,17 @@ type outcome struct {
 
 func sweepOn(t *testing.T, ctx context.Context, w wire.Wire, o Order) outcome {
 	t.Helper()
-	got := outcome{whole: map[string]evidence.Sighting{}}
+	got := outcome{whole: map[string]evidence.Sighting{}, told: map[string]evidence.Sighting{}}
 	var err error
 	got.summary, err = Run(ctx, w, o, func(e Event) {
 		switch e := e.(type) {
 		case StageStarted:
 			got.stages = append(got.stages, e.Stage)
 		case Sighted:
+			key := e.Sighting.Addr.String() + " " + e.Sighting.MAC.String()
+			got.told[key] = e.Sighting
 			if e.Whole {
-				got.whole[e.Sighting.Addr.String()+" "+e.Sighting.MAC.String()] = e.Sighting
+				got.whole[key] = e.Sighting
 			}
 		case Warning:
 			got.warnings = append(got.warnings, e.Text)
@@ -325,8 +328,8 @@ func TestSweepWithoutRights(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := &fakeWire{noRights: true, refuses: map[netip.Addr]bool{addr("10.40.1.5"): true}, table: []wire.Neighbour{{Addr: addr("10.40.1.5"), MAC: mac}}}
 		got := sweepOn(t, t.Context(), w, order("10.40.1.4-6"))
-		if keys(got.whole) != "10.40.1.5 48:9b:34:00:00:01" {
-			t.Errorf("seen %s", keys(got.whole))
+		if want := "10.40.1.5 48:9b:34:00:00:01"; keys(got.whole) != want || keys(got.told) != want {
+			t.Errorf("told of %s, in the end %s; want %s from the first on", keys(got.told), keys(got.whole), want)
 		}
 		if len(got.warnings) != 2 || !strings.Contains(got.warnings[0], "CAP_NET_RAW") {
 			t.Errorf("warnings %q; want what could not be done and how to mend it", got.warnings)
