@@ -63,13 +63,13 @@ func allDevices(ctx context.Context, cl *client.Client, site uint64, q client.De
 }
 
 func (p Program) writeDevices(form string, list []api.DeviceLine) error {
-	g := grid{headings: []string{"No", "Address", "Name", "Kind", "Vendor", "Standing", "Presence", "MAC", "Last seen"}}
+	g := grid{headings: []string{"No", "Address", "Name", "Kind", "Vendor", "Standing", "MAC", "Last seen", "Presence"}}
 	for _, d := range list {
 		addrs := strings.Join(d.Addrs, ", ")
 		if d.Contested {
 			addrs += " (shared)"
 		}
-		g.add(strconv.FormatUint(d.ID, 10), addrs, d.Name, d.Kind, d.Vendor, d.Standing, d.Presence, d.MAC, localTime(d.LastSeen))
+		g.add(strconv.FormatUint(d.ID, 10), addrs, d.Name, d.Kind, d.Vendor, d.Standing, d.MAC, localTime(d.LastSeen), d.Presence)
 	}
 	return write(p.Out, form, g, list)
 }

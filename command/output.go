@@ -5,12 +5,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"time"
 	"unicode"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
 )
 
 // grid is a result in rows and columns.
@@ -43,12 +45,27 @@ func writeTable(w io.Writer, g grid) error {
 	t.SetStyle(table.StyleLight)
 	t.Style().Options = table.Options{SeparateHeader: true}
 	t.Style().Format.Header = text.FormatDefault
+	// A row that is cut off reads better than one that runs over two lines.
+	t.Style().Size.WidthMax = terminalWidth(w)
 	t.AppendHeader(toRow(g.headings))
 	for _, cells := range g.rows {
 		t.AppendRow(toRow(cells))
 	}
 	_, err := fmt.Fprintln(w, strings.TrimRight(t.Render(), " "))
 	return err
+}
+
+// terminalWidth gives the columns of a terminal, and 0 for anything else.
+func terminalWidth(w io.Writer) int {
+	file, ok := w.(*os.File)
+	if !ok {
+		return 0
+	}
+	width, _, err := term.GetSize(int(file.Fd()))
+	if err != nil {
+		return 0
+	}
+	return width
 }
 
 func toRow(cells []string) table.Row {

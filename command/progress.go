@@ -12,6 +12,9 @@ import (
 	"airdrift/api"
 )
 
+// barTheme is made of characters that every terminal font has.
+var barTheme = progressbar.Theme{Saucer: "━", SaucerHead: "━", SaucerPadding: "┈", BarStart: " ", BarEnd: " "}
+
 // progressLine shows how far a sweep is: one line that changes on a terminal, a line for each stage elsewhere.
 type progressLine struct {
 	w     io.Writer
@@ -32,7 +35,7 @@ func (l *progressLine) progress(p api.Progress) {
 		l.stage = p.Stage
 		if l.live {
 			l.bar = progressbar.NewOptions64(int64(p.Total), progressbar.OptionSetWriter(l.w), progressbar.OptionSetWidth(24),
-				progressbar.OptionSetPredictTime(false), progressbar.OptionSetTheme(progressbar.ThemeUnicode), progressbar.OptionThrottle(100*time.Millisecond))
+				progressbar.OptionSetPredictTime(false), progressbar.OptionSetTheme(barTheme), progressbar.OptionThrottle(100*time.Millisecond))
 		}
 	}
 	l.last = p
