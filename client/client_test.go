@@ -1,0 +1,136 @@
+package client
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"airdrift/api"
+)
+
+// serve answers every request in one way and notes the last one.
+func serve(t *testing.T, status int, contentType, body string) (*Client, *http.Request) {
+	t.Helper()
+	last := &http.Request{}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		text, _ := io.ReadAll(r.Body)
+		*last = *r.Clone(context.Background())
+		last.Body = io.NopCloser(strings.NewReader(string(text)))
+		w.Header().Set("Content-Type", contentType)
+		w.WriteHeader(status)
+		_, _ = io.WriteString(w, body)
+	}))
+	t.Cleanup(server.Close)
+	return New(server.URL+"/", "secret"), last
+}
+
+func TestRequestsCarryTokenPathAndQuery(t *testing.T) {
+	c, last := serve(t, 200, "application/json", `{"devices":[],"total":3}`)
+	list, err := c.Devices(t.Context(), 7, DeviceQuery{Standing: []string{"unmanaged", "missing"}, Text: "a b&c", Contested: true, Offset: 20, Limit: 10})
+	if err != nil || list.Total != 3 {
+		t.Fatalf("%+v, %v", list, err)
+	}
+	if got := last.URL.String(); got != "/api/v1/sites/7/devices?contested=true&limit=10&offset=20&standing=unmanaged%2Cmissing&text=a+b%26c" {
+		t.Errorf("asked for %s", got)
+	}
+	if got := last.Header.Get("Authorization"); got != "Bearer secret" {
+		t.Errorf("authorised by %q", got)
+	}
+	if _, err := c.ImportRegister(t.Context(), 7, strings.NewReader("name\nx\n"), true); err != nil {
+		t.Fatal(err)
+	}
+	body, _ := io.ReadAll(last.Body)
+	if last.Header.Get("Content-Type") != "text/csv" || string(body) != "name\nx\n" || last.URL.RawQuery != "replace=true" {
+		t.Errorf("sent %q as %s to %s", body, last.Header.Get("Content-Type"), last.URL)
+	}
+	if _, err := c.Vendor(t.Context(), "../../x", 0); err != nil {
+		t.Fatal(err)
+	}
+	if strings.Contains(last.URL.EscapedPath(), "/../") {
+		t.Errorf("a MAC address led to another path: %s", last.URL.EscapedPath())
+	}
+}
+
+func TestProblemsAreTold(t *testing.T) {
+	c, _ := serve(t, 422, "application/problem+json",
+		`{"status":422,"title":"Unprocessable Entity","detail":"nothing was imported","errors":[{"message":"not a MAC","location":"line 3, column 2","value":"mac"},{"message":"odd","location":"body.ranges","value":"x"}]}`)
+	_, err := c.Sites(t.Context())
+	var problem *Problem
+	want := "nothing was imported\n  line 3, column 2 (mac): not a MAC\n  body.ranges: odd"
+	if !errors.As(err, &problem) || problem.Status != 422 || err.Error() != want {
+		t.Errorf("got %v", err)
+	}
+	plain, _ := serve(t, 502, "text/html", "<h1>Bad gateway</h1>")
+	if _, err := plain.Sites(t.Context()); err == nil || !strings.Contains(err.Error(), "502") {
+		t.Errorf("a proxy's page gave %v", err)
+	}
+	odd, _ := serve(t, 200, "application/json", "{")
+	if _, err := odd.Sites(t.Context()); err == nil {
+		t.Error("half an answer was taken")
+	}
+}
+
+func TestNoServiceIsTold(t *testing.T) {
+	_, err := New("http://127.0.0.1:1", "t").Sites(t.Context())
+	if err == nil || !strings.Contains(err.Error(), "is it running?") {
+		t.Errorf("got %v", err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := New("http://127.0.0.1:1", "t").Sites(ctx); !errors.Is(err, context.Canceled) {
+		t.Errorf("a request that was broken off gave %v", err)
+	}
+}
+
+func TestWatchReadsEvents(t *testing.T) {
+	stream := ": a comment\n\n" +
+		"event: progress\ndata: {\"stage\":\"roll call\",\ndata: \"done\":3}\n\n" +
+		"event:sighting\ndata:{\"addr\":\"10.40.1.9\"}\nid: 7\n\n" +
+		"event: something new\ndata: {}\n\n" +
+		"event: warning\ndata: {\"text\":\"no rights\"}\n\n" +
+		"event: sweep\ndata: {\"id\":4,\"state\":\"done\"}\n\n"
+	c, _ := serve(t, 200, "text/event-stream", stream)
+	var got []string
+	final, err := c.Watch(t.Context(), 4, Watcher{
+		Progress: func(p api.Progress) { got = append(got, p.Stage) },
+		Sighting: func(s api.Sighting) { got = append(got, s.Addr) },
+		Warning:  func(w api.Warning) { got = append(got, w.Text) },
+	})
+	if err != nil || final.ID != 4 || strings.Join(got, ", ") != "roll call, 10.40.1.9, no rights" {
+		t.Errorf("got %v, %+v, %v", got, final, err)
+	}
+	if _, err := c.Watch(t.Context(), 4, Watcher{}); err != nil {
+		t.Errorf("a watcher that wants nothing gave %v", err)
+	}
+}
+
+func TestWatchTellsThatTheLineBroke(t *testing.T) {
+	for name, stream := range map[string]string{
+		"before the end":  "event: progress\ndata: {}\n\n",
+		"within an event": "event: sweep\ndata: {\"id\":4}",
+		"nonsense":        "event: progress\ndata: {\n\n",
+		"a line too long": "data: " + strings.Repeat("x", maxEvent) + "\n\n",
+	} {
+		c, _ := serve(t, 200, "text/event-stream", stream)
+		if _, err := c.Watch(t.Context(), 4, Watcher{Progress: func(api.Progress) {}}); err == nil {
+			t.Errorf("%s: no error", name)
+		}
+	}
+}
+
+func FuzzEvents(f *testing.F) {
+	f.Add("event: sweep\ndata: {}\n\n")
+	f.Add("data\n\n:\n\ndata: a\ndata: b\n\n")
+	f.Fuzz(func(t *testing.T, stream string) {
+		_ = events(strings.NewReader(stream), func(_ string, data []byte) error {
+			if len(data) == 0 {
+				t.Error("an event without data was told")
+			}
+			return nil
+		})
+	})
+}
