@@ -176,14 +176,16 @@ func (j *job) close(final store.Sweep) {
 func (j *job) writeOften(ctx context.Context, st *store.Store) {
 	ticker := time.NewTicker(writeEvery)
 	defer ticker.Stop()
-	for {
+	for waiting := false; ; {
 		select {
 		case <-ctx.Done():
 			return
 		case <-ticker.C:
-			if err := j.write(ctx, st); err != nil && ctx.Err() == nil {
+			err := j.write(ctx, st)
+			if err != nil && ctx.Err() == nil && !waiting { // told once, and not four times a second
 				slog.WarnContext(ctx, "sightings wait to be written", "sweep", j.record().ID, "error", err)
 			}
+			waiting = err != nil
 		}
 	}
 }

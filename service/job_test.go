@@ -1,0 +1,168 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"testing"
+	"time"
+
+	"airdrift/api"
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
+	"airdrift/core/sweep"
+	"airdrift/store"
+	"airdrift/store/storetest"
+)
+
+// sighted is an event of one device that says a title.
+func sighted(addr, title string) sweep.Sighted {
+	at := time.Date(2026, 11, 2, 9, 0, 0, 0, time.UTC)
+	return sweep.Sighted{Sighting: evidence.Sighting{
+		Addr: netip.MustParseAddr(addr), MAC: hwaddr.MustParse("48:9b:34:00:00:01"), Answered: true, FirstAt: at,
+		Items: []evidence.Item{{Source: evidence.SourceHTTP, Key: evidence.KeyHTTPTitle, Port: evidence.TCP(80), Value: title, At: at}},
+	}}
+}
+
+// storedJob makes a job whose sweep is in a database.
+func storedJob(t *testing.T) (*job, *store.Store) {
+	t.Helper()
+	st := storetest.Open(t)
+	site := store.Site{Name: "Fernhollow", Networks: []store.Network{{Name: "offices", Subnet: netip.MustParsePrefix("10.40.1.0/24")}}}
+	if err := st.CreateSite(t.Context(), &site); err != nil {
+		t.Fatal(err)
+	}
+	record := store.Sweep{SiteID: site.ID, Ranges: "10.40.1.0/24", State: store.Running, Began: time.Now().UTC()}
+	if err := st.CreateSweep(t.Context(), &record); err != nil {
+		t.Fatal(err)
+	}
+	return newJob(record, identify.New(identify.Default(), nil), func() {}), st
+}
+
+func TestWhatCannotBeWrittenWaits(t *testing.T) {
+	j, st := storedJob(t)
+	closed := storetest.Open(t)
+	if err := closed.Close(); err != nil {
+		t.Fatal(err)
+	}
+	j.hear(sighted("10.40.1.5", "first words"))
+	if err := j.write(t.Context(), closed); err == nil {
+		t.Fatal("writing to a closed database gave no error")
+	}
+	j.hear(sighted("10.40.1.6", "another"))
+	j.hear(sighted("10.40.1.5", "more words"))
+	if err := j.write(t.Context(), closed); err == nil {
+		t.Fatal("writing to a closed database gave no error")
+	}
+	if err := j.write(t.Context(), st); err != nil {
+		t.Fatal(err)
+	}
+	got, err := st.Sightings(t.Context(), j.record().ID)
+	if err != nil || len(got) != 2 || got[0].Items[0].Value != "more words" {
+		t.Errorf("stored are %+v, %v; want both, each as it was told last", got, err)
+	}
+	if err := j.write(t.Context(), closed); err != nil {
+		t.Errorf("nothing is left to write, and that failed: %v", err)
+	}
+}
+
+func TestListenersAreToldThePastFirst(t *testing.T) {
+	j, _ := storedJob(t)
+	j.hear(sweep.Warning{Text: "no rights"})
+	j.hear(sighted("10.40.1.5", "first words"))
+	j.hear(sighted("10.40.1.5", "more words"))
+	j.hear(sweep.Progress{Stage: sweep.RollCall, Done: 3, Total: 9})
+	past, events := j.listen()
+	var kinds []string
+	for _, e := range past {
+		kinds = append(kinds, fmt.Sprintf("%T", e))
+	}
+	if want := []string{"api.Warning", "api.Sighting", "api.Progress"}; !slices.Equal(kinds, want) {
+		t.Errorf("the past is %v, want %v", kinds, want)
+	}
+	if words := past[1].(api.Sighting).Ports; len(words) != 0 {
+		t.Errorf("a port that is not known to be open is shown: %+v", words)
+	}
+	j.hear(sighted("10.40.1.6", "another"))
+	if e := <-events; e.(api.Sighting).Addr != "10.40.1.6" {
+		t.Errorf("then came %+v", e)
+	}
+	j.unlisten(events)
+	j.close(store.Sweep{ID: 1, State: store.Done})
+	if _, late := j.listen(); late == nil {
+		t.Error("a listener after the end gets no channel")
+	} else if _, open := <-late; open {
+		t.Error("a listener after the end waits for ever")
+	}
+}
+
+func TestListenersThatLagAreCutOff(t *testing.T) {
+	j, _ := storedJob(t)
+	_, slow := j.listen()
+	for i := range eventQueue + 1 {
+		j.hear(sweep.Progress{Stage: sweep.RollCall, Done: uint64(i)})
+	}
+	_, quick := j.listen()
+	j.close(store.Sweep{ID: 1, State: store.Done})
+	told := 0
+	for range slow {
+		told++
+	}
+	if told != eventQueue {
+		t.Errorf("the slow listener was told %d events before it was cut off, want %d", told, eventQueue)
+	}
+	last := any(nil)
+	for e := range quick {
+		last = e
+	}
+	if end, ok := last.(api.Sweep); !ok || end.State != "done" {
+		t.Errorf("the last event is %+v, want the end of the sweep", last)
+	}
+}
+
+func TestConclude(t *testing.T) {
+	for _, tt := range []struct {
+		summary sweep.Summary
+		byUser  bool
+		err     error
+		want    store.SweepState
+	}{
+		{sweep.Summary{Answered: 3}, false, nil, store.Done},
+		{sweep.Summary{Stopped: true}, true, nil, store.Stopped},
+		{sweep.Summary{Stopped: true}, false, nil, store.Interrupted},
+		{sweep.Summary{}, false, errors.New("the cable was pulled"), store.Failed},
+	} {
+		j := newJob(store.Sweep{State: store.Running}, nil, func() {})
+		if tt.byUser {
+			j.stopByUser()
+		}
+		got := j.conclude(tt.summary, tt.err)
+		if got.State != tt.want || got.Ended.IsZero() || (got.Failure != "") != (tt.err != nil) {
+			t.Errorf("%+v: %+v, want %s", tt, got, tt.want)
+		}
+	}
+}
+
+// A service that was killed in mid-sweep has left sightings behind; the next one puts them into the ledger.
+func TestTakesUpWhatAnEarlierServiceLeft(t *testing.T) {
+	j, st := storedJob(t)
+	j.hear(sighted("10.40.1.5", "Network Camera"))
+	if err := j.write(t.Context(), st); err != nil {
+		t.Fatal(err)
+	}
+	s, err := New(t.Context(), Config{Store: st, Vantages: FixedVantages{}, Token: "t"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	record, err := st.Sweep(t.Context(), j.record().ID)
+	if err != nil || record.State != store.Interrupted {
+		t.Errorf("the sweep is %+v, %v", record, err)
+	}
+	devices, err := st.Devices(t.Context(), record.SiteID)
+	if err != nil || len(devices) != 1 || devices[0].Identity.Of(identify.Kind) != "camera" {
+		t.Errorf("devices %+v, %v", devices, err)
+	}
+}
