@@ -52,24 +52,24 @@ func (p Program) sweepCommand() *cli.Command {
 
 // sweepAndWatch starts a sweep and shows its progress until it is over. When ctx ends the sweep is stopped.
 func (p Program) sweepAndWatch(ctx context.Context, cl *client.Client, site uint64, wanted api.NewSweep) (api.Sweep, error) {
-	sweep, err := cl.StartSweep(ctx, site, wanted)
+	started, err := cl.StartSweep(ctx, site, wanted)
 	if err != nil {
-		return sweep, err
+		return started, err
 	}
 	line := newProgressLine(p.Err)
 	defer line.end()
-	sweep, err = cl.Watch(ctx, sweep.ID, client.Watcher{
+	ended, err := cl.Watch(ctx, started.ID, client.Watcher{
 		Progress: line.progress,
 		Warning:  func(w api.Warning) { line.say("Note: " + w.Text) },
 	})
 	if ctx.Err() == nil || !errors.Is(err, ctx.Err()) {
-		return sweep, err
+		return ended, err
 	}
 	line.say("Stopping; what was seen is kept.")
 	// The interrupt ended ctx; the stop needs one of its own.
 	stopCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer cancel()
-	return cl.StopSweep(stopCtx, sweep.ID)
+	return cl.StopSweep(stopCtx, started.ID)
 }
 
 func (p Program) writeSweep(form string, s api.Sweep) error {

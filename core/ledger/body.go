@@ -100,32 +100,63 @@ func isInitialTTL(text string) bool {
 	return err == nil && (ttl == 64 || ttl == 128 || ttl == 255)
 }
 
-// joinByKey joins two sightings that show the same key, one of them at least beyond a router. A key that more show is
-// one that a maker put into all of a model, and tells nothing.
+// joinByKey joins two bodies that show the same key, one of them at least without a MAC of its own. A key that more show
+// is one that a maker put into all of a model, and tells nothing; neither do keys that point from one body to several.
+// All this is decided on the bodies as they are before any is joined, so that the order of sightings makes no difference.
 func (j *joiner) joinByKey() {
+	type pair struct{ a, b int }
+	groups := j.groups()
 	holders := map[Key][]int{}
-	var order []Key
+	for root, g := range groups {
+		for _, k := range g.keys {
+			holders[k] = append(holders[k], root)
+		}
+	}
+	shared := map[pair]Key{}
+	partners := map[int]int{}
+	for k, roots := range holders {
+		if len(roots) != 2 {
+			continue
+		}
+		p := pair{min(roots[0], roots[1]), max(roots[0], roots[1])}
+		if groups[p.a].hasMAC && groups[p.b].hasMAC || disagree(groups[p.a].keys, groups[p.b].keys) {
+			continue
+		}
+		if known, twice := shared[p]; !twice || k.Key < known.Key {
+			shared[p] = k
+		}
+	}
+	for p := range shared {
+		partners[p.a]++
+		partners[p.b]++
+	}
+	for p, k := range shared {
+		if partners[p.a] == 1 && partners[p.b] == 1 {
+			j.join(p.a, p.b, fmt.Sprintf("%s and %s show the same %s, which no other does.", j.sightings[p.a].Addr, j.sightings[p.b].Addr, k.Key))
+		}
+	}
+}
+
+// group is what the joined sightings of one body have in common.
+type group struct {
+	keys   []Key
+	hasMAC bool
+}
+
+// groups gives the bodies as they are joined so far, by the index of their root.
+func (j *joiner) groups() map[int]group {
+	groups := map[int]group{}
 	for i, s := range j.sightings {
+		g := groups[j.root(i)]
+		g.hasMAC = g.hasMAC || identifies(s.MAC)
 		for _, k := range keysOf(s.Items) {
-			if holders[k] == nil {
-				order = append(order, k)
-			}
-			if root := j.root(i); !slices.Contains(holders[k], root) {
-				holders[k] = append(holders[k], root)
+			if !slices.Contains(g.keys, k) {
+				g.keys = append(g.keys, k)
 			}
 		}
+		groups[j.root(i)] = g
 	}
-	for _, k := range order {
-		roots := holders[k]
-		if len(roots) != 2 || j.root(roots[0]) == j.root(roots[1]) {
-			continue
-		}
-		a, b := j.sightings[roots[0]], j.sightings[roots[1]]
-		if identifies(a.MAC) && identifies(b.MAC) || disagree(keysOf(a.Items), keysOf(b.Items)) {
-			continue
-		}
-		j.join(roots[0], roots[1], fmt.Sprintf("%s and %s show the same %s, which no other does.", a.Addr, b.Addr, k.Key))
-	}
+	return groups
 }
 
 // keysOf gives the keys among the facts, the strongest first.

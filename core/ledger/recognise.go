@@ -30,7 +30,7 @@ func (b *book) recognise(bodies []body) []int {
 			b.index(func(d Device) []string { return nameText(d.Identity.Of(identify.Name), d.MACs) })},
 		{"It has the private MAC address it had before.", func(i int) []string { return macTexts(bodies[i].macs(), true) },
 			b.index(func(d Device) []string { return macTexts(d.MACs, true) })},
-		{"It answers at the same address; beyond a router no MAC address can be seen.",
+		{"It answers at the same address, and has no MAC address of its own to tell it by.",
 			func(i int) []string { return routedText(bodies[i].addrs(), bodies[i].macs()) },
 			b.index(func(d Device) []string { return routedText(d.Addrs, d.MACs) })},
 	}
@@ -99,9 +99,9 @@ func nameText(name string, macs []hwaddr.MAC) []string {
 	return []string{strings.ToLower(name)}
 }
 
-// routedText gives the addresses of a device without any MAC.
+// routedText gives the addresses of a device without any MAC of its own.
 func routedText(addrs []netip.Addr, macs []hwaddr.MAC) []string {
-	if len(macs) > 0 {
+	if slices.ContainsFunc(macs, identifies) {
 		return nil
 	}
 	texts := make([]string, len(addrs))
