@@ -126,7 +126,7 @@ func TestKeysStay(t *testing.T) {
 		}
 		return string(leaf.RawSubjectPublicKeyInfo)
 	}
-	if key() != key() {
+	if first, second := key(), key(); first != second {
 		t.Error("the key changed when the building was switched on again")
 	}
 	if deviceSecret(1, "a") == deviceSecret(1, "b") || deviceSecret(1, "a") == deviceSecret(2, "a") {
