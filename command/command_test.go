@@ -140,6 +140,11 @@ func TestDemoWithoutRights(t *testing.T) {
 	// One answers ARP alone; of the two that hold one address the system's table shows one.
 	if len(seen) != len(visible)-2 {
 		t.Errorf("%d devices were seen, want %d", len(seen), len(visible)-2)
+		for _, truth := range visible {
+			if a := truth.Device.Legs[0].Address.String(); !at[a] {
+				t.Logf("%s at %s was not seen", truth.Device.Name, a)
+			}
+		}
 	}
 }
 

@@ -56,17 +56,18 @@ func (r *run) askOne(ctx context.Context, a netip.Addr) error {
 // askPort connects to one port, once more if nothing came back, and hears what is behind it.
 func (r *run) askPort(ctx context.Context, a netip.Addr, port uint16) error {
 	before, known := r.holder(ctx, a)
-	addr := netip.AddrPortFrom(a, port)
+	addr, wait := netip.AddrPortFrom(a, port), r.timers.wait(a)
 	for range 2 {
 		if err := r.turn(ctx); err != nil {
 			return err
 		}
 		r.meter.send()
-		conn, rtt, outcome, err := probe.Connect(ctx, r.wire, addr, r.timers.wait(a))
+		conn, rtt, outcome, err := probe.Connect(ctx, r.wire, addr, wait)
 		if err != nil {
 			return err
 		}
 		if outcome == probe.Silent {
+			wait = backOff(wait)
 			continue
 		}
 		items := r.answer(a, port, outcome, rtt)

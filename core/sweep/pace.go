@@ -38,6 +38,16 @@ func PaceNamed(name string) (Pace, error) {
 	return Pace{}, fmt.Errorf("there is no pace %q: want one of %s", name, strings.Join(names, ", "))
 }
 
+// maxKnocking bounds the addresses knocked at together: each holds a socket of the system.
+const maxKnocking = 1000
+
+// knocking is at how many silent addresses a sweep knocks at the same time. Hardly any is a device, so what bounds them
+// is the rate, and not the care for devices: a second's worth of questions is under way.
+func (p Pace) knocking() int {
+	together := max(p.Devices*p.PerDevice, int(p.Rate))
+	return max(1, min(together, maxKnocking)/min(p.PerDevice, len(knockPorts)))
+}
+
 // Check reports figures that make no sense.
 func (p Pace) Check() error {
 	if p.Rate <= 0 || p.Devices <= 0 || p.PerDevice <= 0 || p.Rounds <= 0 {

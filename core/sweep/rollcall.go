@@ -201,7 +201,7 @@ func (r *run) callBeyond(ctx context.Context, set netrange.Set) error {
 	if set.Count() == 0 {
 		return nil
 	}
-	r.meter.expect(set.Count() * uint64(len(knockPorts)))
+	r.meter.expect(set.Count() * r.knocks())
 	echo, err := r.wire.Echo(ctx)
 	switch {
 	case errors.Is(err, wire.ErrNoRights):
@@ -259,12 +259,12 @@ func (r *run) heardEcho(ctx context.Context, reply wire.EchoReply, rtt time.Dura
 func (r *run) callByTCP(ctx context.Context, set netrange.Set) error {
 	visit := netrange.NewVisit(set, r.order.Seed+1)
 	g, groupCtx := errgroup.WithContext(ctx)
-	g.SetLimit(r.order.Pace.Devices * r.order.Pace.PerDevice)
+	g.SetLimit(r.order.Pace.knocking())
 	for i := range visit.Len() {
 		a, _ := visit.At(i)
 		index, _ := r.order.Ranges.Index(a)
 		if r.self[a] || r.roster.hasAnswered(index) {
-			r.meter.settle(uint64(len(knockPorts)))
+			r.meter.settle(r.knocks())
 			continue
 		}
 		if groupCtx.Err() != nil {
@@ -275,29 +275,52 @@ func (r *run) callByTCP(ctx context.Context, set netrange.Set) error {
 	return errors.Join(g.Wait(), ctx.Err())
 }
 
-// knock tries the knock ports of one address, one after the other, until one answers.
+// knocks is how many questions knocking at one address can take.
+func (r *run) knocks() uint64 { return uint64(r.order.Pace.Rounds * len(knockPorts)) }
+
+// knock tries the knock ports of one address in rounds, until one answers. A device may have but one of them open and
+// keep silent at the others, so a single lost packet must not hide it.
 func (r *run) knock(ctx context.Context, a netip.Addr, index uint64) error {
-	for i, port := range knockPorts {
+	done := uint64(0)
+	defer func() { r.meter.settle(r.knocks() - done) }()
+	wait := r.timers.wait(a)
+	for range r.order.Pace.Rounds {
+		g, groupCtx := errgroup.WithContext(ctx)
+		g.SetLimit(r.order.Pace.PerDevice)
+		for _, port := range knockPorts {
+			if r.roster.hasAnswered(index) || groupCtx.Err() != nil {
+				break
+			}
+			g.Go(func() error { return r.knockOnce(groupCtx, netip.AddrPortFrom(a, port), wait) })
+		}
+		if err := errors.Join(g.Wait(), ctx.Err()); err != nil {
+			return err
+		}
 		if r.roster.hasAnswered(index) {
-			r.meter.settle(uint64(len(knockPorts) - i))
 			return nil
 		}
-		if err := r.turn(ctx); err != nil {
-			return err
-		}
-		r.meter.send()
-		conn, rtt, outcome, err := probe.Connect(ctx, r.wire, netip.AddrPortFrom(a, port), r.timers.wait(a))
-		if err != nil {
-			return err
-		}
-		if conn != nil {
-			conn.Close()
-		}
-		if outcome == probe.Open || outcome == probe.Refused {
-			r.timers.measured(a, rtt)
-			r.noted(r.routed(ctx, a, tcpItem(port, outcome, rtt)))
-		}
-		r.meter.settle(1)
+		done += uint64(len(knockPorts))
+		r.meter.settle(uint64(len(knockPorts)))
+		wait = backOff(wait)
+	}
+	return nil
+}
+
+func (r *run) knockOnce(ctx context.Context, addr netip.AddrPort, wait time.Duration) error {
+	if err := r.turn(ctx); err != nil {
+		return err
+	}
+	r.meter.send()
+	conn, rtt, outcome, err := probe.Connect(ctx, r.wire, addr, wait)
+	if err != nil {
+		return err
+	}
+	if conn != nil {
+		conn.Close()
+	}
+	if outcome == probe.Open || outcome == probe.Refused {
+		r.timers.measured(addr.Addr(), rtt)
+		r.noted(r.routed(ctx, addr.Addr(), tcpItem(addr.Port(), outcome, rtt)))
 	}
 	return nil
 }

@@ -31,6 +31,7 @@ type fakeWire struct {
 	table    []wire.Neighbour
 	latency  time.Duration
 	loseARP  int // how many ARP requests to each address are lost first
+	loseDial int // how many attempts to connect to each port are lost first
 
 	mu    sync.Mutex // guards below
 	asked map[netip.Addr]int
@@ -75,7 +76,12 @@ func (w *fakeWire) DialContext(ctx context.Context, _ string, addr netip.AddrPor
 		w.dials = map[netip.AddrPort]int{}
 	}
 	w.dials[addr]++
+	lost := w.dials[addr] <= w.loseDial
 	w.mu.Unlock()
+	if lost {
+		<-ctx.Done()
+		return nil, ctx.Err()
+	}
 	if says, open := w.open[addr]; open {
 		ours, theirs := net.Pipe()
 		go func() {
@@ -271,6 +277,50 @@ func TestSilentAddressesAreCalledInRounds(t *testing.T) {
 			t.Errorf("asked %v; want who answers once and who does not %d times", w.asked, Brisk.Rounds)
 		}
 	})
+}
+
+// A device that shows itself at one port alone is found although the first packets to it are lost.
+func TestKnockingIsRepeated(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := &fakeWire{loseDial: Brisk.Rounds - 1, open: map[netip.AddrPort]string{netip.MustParseAddrPort("10.40.2.7:443"): ""}}
+		got := sweepOn(t, t.Context(), w, order("10.40.2.4-9"))
+		if keys(got.whole) != "10.40.2.7" || got.last.Done != got.last.Total {
+			t.Errorf("seen %s, last progress %+v", keys(got.whole), got.last)
+		}
+	})
+}
+
+func TestGentleKnocksOneAtATime(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := &countingWire{fakeWire: &fakeWire{noRights: true}}
+		o := order("10.40.2.7")
+		o.Pace = Gentle
+		sweepOn(t, t.Context(), w, o)
+		if w.most != 1 || w.total != Gentle.Rounds*len(knockPorts) {
+			t.Errorf("%d attempts, %d at the same time; want %d, one at a time", w.total, w.most, Gentle.Rounds*len(knockPorts))
+		}
+	})
+}
+
+// countingWire counts attempts to connect that are under way together.
+type countingWire struct {
+	*fakeWire
+	mu               sync.Mutex // guards all below
+	now, most, total int
+}
+
+func (w *countingWire) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+	w.mu.Lock()
+	w.now++
+	w.total++
+	w.most = max(w.most, w.now)
+	w.mu.Unlock()
+	defer func() {
+		w.mu.Lock()
+		w.now--
+		w.mu.Unlock()
+	}()
+	return w.fakeWire.DialContext(ctx, network, addr)
 }
 
 func TestAskingHearsFirstWords(t *testing.T) {

@@ -60,6 +60,10 @@ func (t *timers) wait(a netip.Addr) time.Duration {
 	return min(max(e.smoothed+4*e.variation, minTimeout), maxTimeout)
 }
 
+// backOff gives how long to wait for the answer to the same question asked again: twice as long (RFC 6298, 5.5), up to
+// the wait there is before anything was measured.
+func backOff(wait time.Duration) time.Duration { return min(2*wait, max(wait, firstTimeout)) }
+
 // longest gives the longest wait of all networks.
 func (t *timers) longest() time.Duration {
 	longest := time.Duration(0)
