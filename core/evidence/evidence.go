@@ -148,6 +148,19 @@ func Merge(old, more []Item) []Item {
 	return old
 }
 
+// Renew puts fresh items in the place of old ones of the same key at the same port, and keeps the old ones that nothing
+// fresh speaks of.
+func Renew(old, fresh []Item) []Item {
+	items := slices.Clone(fresh)
+	for _, item := range old {
+		renewed := func(f Item) bool { return f.Key == item.Key && f.Port == item.Port }
+		if !slices.ContainsFunc(fresh, renewed) {
+			items = append(items, item)
+		}
+	}
+	return items
+}
+
 // Clean makes a value out of bytes a device sent: valid UTF-8, white space at the ends removed, at most MaxValue
 // bytes. Control bytes stay in, since they tell something; every way out escapes them.
 func Clean(raw []byte) string {

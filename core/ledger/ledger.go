@@ -108,7 +108,7 @@ type Result struct {
 // Apply enters a sweep into the ledger. known are all devices of the site, in any order; register is its whole
 // register. Devices that are new have no ID in the result.
 func Apply(known []Device, entries []register.Entry, sweep Sweep, identifier Identifier) Result {
-	b := &book{sweep: sweep, devices: seenOnly(known)}
+	b := &book{sweep: sweep, identifier: identifier, devices: seenOnly(known)}
 	bodies := gather(sweep, identifier)
 	for i, device := range b.recognise(bodies) {
 		b.enter(bodies[i], device)
@@ -136,9 +136,10 @@ func seenOnly(known []Device) []Device {
 
 // book is the ledger while a sweep is entered.
 type book struct {
-	sweep   Sweep
-	devices []Device
-	changes []Change
+	sweep      Sweep
+	identifier Identifier
+	devices    []Device
+	changes    []Change
 }
 
 // enter writes what was seen of one device; at -1 it is a new one.
@@ -151,6 +152,11 @@ func (b *book) enter(body body, at int) {
 		b.compare(body, at)
 	}
 	d := &b.devices[at]
+	if b.sweep.Stopped && len(d.Items) > 0 {
+		// It may have been seen and not asked yet: what was known of it stays.
+		body.facts = evidence.Renew(d.Items, body.facts)
+		body.identity, body.keys = b.identifier.Identify(body.facts), keysOf(body.facts)
+	}
 	d.MACs = newestFirst(body.macs(), d.MACs)
 	d.Addrs = body.addrs()
 	d.Keys = body.keys
@@ -173,11 +179,15 @@ func (b *book) compare(body body, at int) {
 		b.changes = append(b.changes, Change{Kind: Moved, Device: at, Before: before, After: after})
 	}
 	for _, a := range []identify.Attribute{identify.Firmware, identify.OS, identify.Kind} {
-		if before, after := d.Identity.Of(a), body.identity.Of(a); before != after && before != "" && after != "" {
+		before, after := d.Identity.Of(a), body.identity.Of(a)
+		// That something is known now and was not before, or the other way round, is no change of the device.
+		if before != after && isKnown(before) && isKnown(after) {
 			b.changes = append(b.changes, Change{Kind: Changed, Device: at, Before: before, After: after})
 		}
 	}
 }
+
+func isKnown(value string) bool { return value != "" && value != identify.Unknown }
 
 func newestFirst(now, before []hwaddr.MAC) []hwaddr.MAC {
 	all := slices.Clone(now)

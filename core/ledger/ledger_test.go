@@ -207,3 +207,40 @@ func TestSameName(t *testing.T) {
 		}
 	}
 }
+
+func TestAStoppedSweepTakesNothingAway(t *testing.T) {
+	entries := []register.Entry{}
+	whole := sweepOf(1, sight("10.40.1.5", macA, "http.title Network Camera", "ssh.hostkey K", "tcp.open 80"))
+	known := stored(Apply(nil, entries, whole, engine).Devices)
+	stopped := sweepOf(2, sight("10.40.1.9", macA))
+	stopped.Stopped = true
+	after := Apply(known, entries, stopped, engine)
+	d := after.Devices[0]
+	if d.Identity.Of(identify.Kind) != "camera" || len(d.Keys) != 1 || d.Addrs[0].String() != "10.40.1.9" || d.LastSweep != 2 {
+		t.Errorf("after a sweep that was stopped before it asked: %+v", d)
+	}
+	if len(after.Changes) != 1 || after.Changes[0].Kind != Moved {
+		t.Errorf("changes %+v", after.Changes)
+	}
+	again := Apply(stored(after.Devices), entries, sweepOf(3, sight("10.40.1.9", macA)), engine).Devices[0]
+	if again.Identity.Of(identify.Kind) != identify.Unknown {
+		t.Errorf("a whole sweep in which it said nothing leaves it a %s", again.Identity.Of(identify.Kind))
+	}
+}
+
+func TestChangesAreOfTheDeviceAndNotOfOurKnowledge(t *testing.T) {
+	for _, tt := range []struct {
+		before, after string
+		changed       bool
+	}{
+		{"", "http.title Network Camera", false}, {"http.title Network Camera", "", false},
+		{"http.title Network Camera", "http.title Ethernet switch", true}, {"http.title Network Camera", "http.title IP camera", false},
+		{"ssh.greeting SSH-2.0-OpenSSH_9.2 Debian", "ssh.greeting SSH-2.0-OpenSSH_9.2 Ubuntu", true},
+	} {
+		known := stored(Apply(nil, nil, sweepOf(1, sight("10.40.1.5", macA, tt.before)), engine).Devices)
+		got := Apply(known, nil, sweepOf(2, sight("10.40.1.5", macA, tt.after)), engine).Changes
+		if (len(got) == 1 && got[0].Kind == Changed) != tt.changed || len(got) > 1 {
+			t.Errorf("%q to %q: changes %+v", tt.before, tt.after, got)
+		}
+	}
+}
