@@ -16,7 +16,7 @@ import (
 
 // TestCommandsOnASweptSite runs commands in this process against a service that has swept the demo building.
 func TestCommandsOnASweptSite(t *testing.T) {
-	s := servicetest.Demo(t, nil)
+	s := servicetest.Demo(t, servicetest.Config{})
 	use := func(args ...string) (out, errs string, code int) {
 		var stdout, stderr bytes.Buffer
 		p := command.Program{In: strings.NewReader(""), Out: &stdout, Err: &stderr}

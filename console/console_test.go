@@ -40,7 +40,7 @@ func open(t *testing.T) *house {
 	if files == nil {
 		t.Fatal("the console is not built: run make build")
 	}
-	demo := servicetest.Demo(t, files)
+	demo := servicetest.Demo(t, servicetest.Config{Console: files})
 	h := &house{t: t, Service: demo}
 	h.openBrowser()
 	return h

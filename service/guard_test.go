@@ -15,6 +15,7 @@ import (
 	"airdrift/service/servicetest"
 	"airdrift/simsite/simsitetest"
 	"airdrift/store"
+	"airdrift/store/storetest"
 )
 
 // operations reads every method and path out of the committed description of the API.
@@ -41,7 +42,7 @@ func operations(t *testing.T) map[string][]string {
 
 // Every operation but the sign-in itself wants a sign-in. A new one is found here by itself.
 func TestEveryOperationWantsASignIn(t *testing.T) {
-	s := servicetest.Demo(t, nil)
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
 	fill := strings.NewReplacer("{site}", "1", "{sweep}", "1", "{device}", "1", "{mac}", "00:00:01:02:03:04")
 	tried := 0
 	for path, methods := range operations(t) {
@@ -63,7 +64,7 @@ func TestEveryOperationWantsASignIn(t *testing.T) {
 
 func TestConsoleFiles(t *testing.T) {
 	files := fstest.MapFS{"index.html": {Data: []byte("<title>Airdrift</title>")}, "assets/index-abc.js": {Data: []byte("1")}, "icon.svg": {Data: []byte("<svg/>")}}
-	s := servicetest.Demo(t, files)
+	s := servicetest.Demo(t, servicetest.Config{Console: files, DSN: storetest.DSN(t)})
 	for _, tt := range []struct {
 		path, contains, cache string
 		status                int

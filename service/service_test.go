@@ -20,6 +20,7 @@ import (
 	"airdrift/scenarios"
 	"airdrift/service"
 	"airdrift/service/servicetest"
+	"airdrift/store/storetest"
 )
 
 // wantProblem checks that an error is a problem of that status which says the words.
@@ -42,7 +43,7 @@ func demoRegister(t *testing.T) io.Reader {
 
 // TestSweepFromOrderToInventory is the main job through the client.
 func TestSweepFromOrderToInventory(t *testing.T) {
-	s := servicetest.Demo(t, nil)
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
 	ctx := t.Context()
 	started, err := s.Client.StartSweep(ctx, s.Site.ID, api.NewSweep{Ranges: "10.40.1.0/24,10.40.2.0/24", Exclusions: "10.40.1.10", Pace: "brisk"})
 	if err != nil {
@@ -132,7 +133,7 @@ func checkDevice(t *testing.T, s *servicetest.Service) {
 }
 
 func TestStoppedSweepKeepsWhatWasSeen(t *testing.T) {
-	s := servicetest.Demo(t, nil)
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
 	started, err := s.Client.StartSweep(t.Context(), s.Site.ID, api.NewSweep{Pace: "gentle"})
 	if err != nil {
 		t.Fatal(err)
@@ -155,7 +156,7 @@ func TestStoppedSweepKeepsWhatWasSeen(t *testing.T) {
 }
 
 func TestBadInputIsRefusedWithWords(t *testing.T) {
-	s := servicetest.Demo(t, nil)
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
 	ctx := t.Context()
 	start := func(wanted api.NewSweep) error {
 		_, err := s.Client.StartSweep(ctx, s.Site.ID, wanted)
@@ -201,7 +202,7 @@ func TestBadInputIsRefusedWithWords(t *testing.T) {
 }
 
 func TestVendorLookup(t *testing.T) {
-	s := servicetest.Demo(t, nil)
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
 	public, err := s.Client.Vendor(t.Context(), "20-99-03-41-00-01", 0)
 	if err != nil || public.Vendor != "" {
 		t.Errorf("without the site: %+v, %v", public, err)
@@ -235,7 +236,7 @@ func get(t *testing.T, c *http.Client, method, url string, header map[string]str
 }
 
 func TestSignIn(t *testing.T) {
-	s := servicetest.Demo(t, nil)
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
 	jar, _ := cookiejar.New(nil)
 	browser := &http.Client{Jar: jar}
 	asJSON := map[string]string{"Content-Type": "application/json"}
@@ -278,7 +279,7 @@ func TestSignIn(t *testing.T) {
 }
 
 func TestEventsAreServerSentEvents(t *testing.T) {
-	s := servicetest.Demo(t, nil)
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
 	started, err := s.Client.StartSweep(t.Context(), s.Site.ID, api.NewSweep{Ranges: "10.40.1.1-3", Pace: "brisk"})
 	if err != nil {
 		t.Fatal(err)
@@ -296,7 +297,7 @@ func TestEventsAreServerSentEvents(t *testing.T) {
 }
 
 func TestRunRefuses(t *testing.T) {
-	s := servicetest.Demo(t, nil)
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
 	run := func(config service.InstanceConfig) error {
 		in, err := service.Run(t.Context(), config)
 		if err == nil {

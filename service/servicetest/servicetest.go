@@ -38,9 +38,14 @@ func DataDir(t testing.TB) string {
 	return dir
 }
 
-// Demo runs a service on the demo building, which is entered as a site. console may be nil. Everything is closed when
-// the test ends.
-func Demo(t testing.TB, console fs.FS) *Service {
+// Config says what a service for a test has.
+type Config struct {
+	Console fs.FS  // nil: none
+	DSN     string // of an empty database; empty starts a server for this test alone, which takes seconds
+}
+
+// Demo runs a service on the demo building, which is entered as a site. Everything is closed when the test ends.
+func Demo(t testing.TB, config Config) *Service {
 	t.Helper()
 	s := &Service{Scenario: simsitetest.Demo(t), Data: DataDir(t)}
 	wire, err := simsitetest.Start(t, s.Scenario).Wire()
@@ -48,7 +53,7 @@ func Demo(t testing.TB, console fs.FS) *Service {
 		t.Fatal(err)
 	}
 	s.Instance, err = service.Run(t.Context(), service.InstanceConfig{
-		Data: s.Data, Listen: "127.0.0.1:0", Vantages: service.FixedVantages{wire}, Console: console,
+		Data: s.Data, Listen: "127.0.0.1:0", DSN: config.DSN, Vantages: service.FixedVantages{wire}, Console: config.Console,
 	})
 	if err != nil {
 		t.Fatal(err)
