@@ -14,7 +14,8 @@ import (
 func main() { os.Exit(run()) }
 
 func run() int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	// A terminal that is closed (SIGHUP) must not leave the database behind either.
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	program := command.Program{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Console: console.Files()}
 	return command.Run(ctx, program, os.Args)

@@ -204,7 +204,11 @@ func (j *joiner) bodies() []body {
 			bodies = append(bodies, body{})
 		}
 		bodies[n].sightings = append(bodies[n].sightings, s)
-		bodies[n].facts = evidence.Merge(bodies[n].facts, s.Items)
+		if len(bodies[n].facts) == 0 {
+			bodies[n].facts = slices.Clip(s.Items) // a sighting holds each fact once already
+		} else {
+			bodies[n].facts = evidence.Merge(bodies[n].facts, s.Items)
+		}
 		bodies[n].reasons = append(bodies[n].reasons, j.reasons[i]...)
 	}
 	return bodies
