@@ -126,7 +126,7 @@ func demoData(c *cli.Command) (dir string, tidy func(), err error) {
 	}
 	dir, err = os.MkdirTemp("", "airdrift-demo-")
 	if err == nil {
-		err = os.Chmod(dir, 0o711) //nolint:gosec // the database's user must pass through
+		err = os.Chmod(dir, 0o711) // the database's user must pass through
 	}
 	return dir, func() { _ = os.RemoveAll(dir) }, err
 }

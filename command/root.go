@@ -91,7 +91,6 @@ func (p Program) root() *cli.Command {
 			sub.OnUsageError = tellUse
 		}
 	}
-	root.CommandNotFound = func(context.Context, *cli.Command, string) {}
 	root.Action = func(_ context.Context, c *cli.Command) error {
 		if c.Args().Present() {
 			return wrongUse("there is no command %q: airdrift --help lists them", c.Args().First())

@@ -188,6 +188,7 @@ func (h *house) signIn() {
 
 func (h *house) sweepWithFaults() {
 	h.do("a range that is malformed", click("Start a sweep"), has("Leave out"), fill("Ranges", "10.40.1.0/24, 10.40.300.9"), click("Start"), has(`"10.40.300.9" is not an address`))
+	h.shot("start-sweep")
 	h.do("a range outside", fill("Ranges", "10.41.0.0/24"), click("Start"), has("10.41.0.0 lies outside the networks this site may be swept in"))
 	if sweeps, err := h.Client.Sweeps(h.t.Context(), h.Site.ID); err != nil || len(sweeps) != 0 {
 		h.t.Errorf("after two refused sweeps there are %v, %v", sweeps, err)
@@ -204,6 +205,8 @@ func (h *house) watchSweep() {
 	}
 	h.do("a whole sweep", chromedp.Navigate(h.path(fmt.Sprintf("/sweeps/%d", sweep.ID))), has("60 of 508 addresses answered"), has("Weave 24 managed switch"))
 	h.shot("sweep-done")
+	h.do("the list of sweeps", click("Sweeps"), has("stopped"), has("60 of 508"))
+	h.shot("sweeps")
 }
 
 func (h *house) importRegister() {

@@ -37,7 +37,8 @@ func problem(ctx context.Context, err error) error {
 	case errors.As(err, &faults):
 		return faultProblem(faults)
 	case errors.As(err, &part):
-		return huma.Error422UnprocessableEntity(part.Error(), &huma.ErrorDetail{Message: part.Why, Location: "body.ranges", Value: part.Part})
+		// The whole text: what wraps the fault says whether it is in the ranges or in what is left out.
+		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.Is(err, netrange.ErrEmpty):
 		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.As(err, &outside):

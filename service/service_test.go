@@ -177,6 +177,7 @@ func TestBadInputIsRefusedWithWords(t *testing.T) {
 		words  string
 	}{
 		{"a malformed range", start(api.NewSweep{Ranges: "10.40.1.0/24 10.40.1.300"}), 422, `"10.40.1.300" is not an address`},
+		{"a malformed exclusion", start(api.NewSweep{Ranges: "10.40.1.0/24", Exclusions: "10.40.1.9,10.40.1.400"}), 422, `in what is left out: range 2, "10.40.1.400"`},
 		{"an empty range", start(api.NewSweep{Ranges: ","}), 422, "no addresses given"},
 		{"everything left out", start(api.NewSweep{Ranges: "10.40.1.5", Exclusions: "10.40.1.0/24"}), 422, "no addresses given"},
 		{"a range outside the site's networks", start(api.NewSweep{Ranges: "10.40.1.0-10.40.3.9"}), 422, "10.40.3.0 lies outside"},

@@ -71,9 +71,7 @@ func TestServicesSpeakTheirProtocols(t *testing.T) {
 		t.Errorf("text says %q, %v", line, err)
 	}
 	web := &http.Client{Transport: &http.Transport{
-		DialContext:     func(context.Context, string, string) (net.Conn, error) { return dial(t, w, 80), nil },
-		DialTLSContext:  nil,
-		TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
+		DialContext: func(context.Context, string, string) (net.Conn, error) { return dial(t, w, 80), nil },
 	}}
 	resp, err := web.Get("http://10.1.0.9/")
 	if err != nil {

@@ -143,7 +143,7 @@ func (h home) userArgs() []string {
 func (h home) stopStale(ctx context.Context) error {
 	text, err := os.ReadFile(h.pidFile())
 	if err != nil {
-		return nil //nolint:nilerr // no file, no server
+		return nil // no file, no server
 	}
 	pid, err := strconv.Atoi(strings.TrimSpace(string(text)))
 	if err != nil || !h.isOurs(pid) {

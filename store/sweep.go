@@ -60,7 +60,7 @@ func (s Sweep) Covered() (netrange.Set, error) {
 	}
 	holes, err := netrange.Parse(s.Exclusions)
 	if err != nil {
-		return netrange.Set{}, err
+		return netrange.Set{}, fmt.Errorf("in what is left out: %w", err)
 	}
 	return set.Without(holes), nil
 }

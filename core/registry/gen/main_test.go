@@ -1,0 +1,36 @@
+package main
+
+import (
+	"bytes"
+	"compress/gzip"
+	"io"
+	"strings"
+	"testing"
+)
+
+func TestCompact(t *testing.T) {
+	table, err := compact(map[string]string{
+		"0055DA0": "Shinko  Technos co.,ltd.\nstreet\ntown", "000001": "XEROX CORPORATION\nM/S 105", "70B3D5001": "Small\tBlock",
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	zip, err := gzip.NewReader(bytes.NewReader(table))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := io.ReadAll(zip)
+	want := "000001\tXEROX CORPORATION\n0055da0\tShinko Technos co.,ltd.\n70b3d5001\tSmall Block\n"
+	if err != nil || string(text) != want {
+		t.Errorf("the table is %q, %v; want %q", text, err, want)
+	}
+	if _, err := compact(map[string]string{"00000": "x"}); err == nil || !strings.Contains(err.Error(), `"00000"`) {
+		t.Errorf("a prefix of a strange length gave %v", err)
+	}
+}
+
+func TestRunTellsHowToGetTheSource(t *testing.T) {
+	if err := run("gone.json", t.TempDir()+"/x"); err == nil || !strings.Contains(err.Error(), "make registry") {
+		t.Errorf("got %v", err)
+	}
+}
