@@ -7,7 +7,9 @@ import "time"
 type Site struct {
 	ID       uint64    `json:"id" doc:"Number of the site" readOnly:"true"`
 	Name     string    `json:"name" minLength:"1" maxLength:"200" doc:"Name that no other site has"`
-	Networks []Network `json:"networks" nullable:"false" doc:"The networks the site may be swept in, and nowhere else"`
+	Networks []Network `json:"networks" nullable:"false" doc:"The fence: the networks the site may be swept in, and nowhere else"`
+
+	NameServers []string `json:"nameServers" nullable:"false" doc:"Asked for the names of addresses, where they lie within the fence"`
 }
 
 // NewSite is a site to be entered.
@@ -15,6 +17,8 @@ type NewSite struct {
 	Name     string      `json:"name" minLength:"1" maxLength:"200" doc:"Name that no other site has"`
 	Networks []Network   `json:"networks,omitempty" nullable:"false" doc:"The networks the site may be swept in"`
 	Prefixes []MACPrefix `json:"prefixes,omitempty" nullable:"false" doc:"MAC prefixes of the site's own"`
+
+	NameServers []string `json:"nameServers,omitempty" nullable:"false" doc:"Asked for the names of addresses, where they lie within the fence" example:"[\"10.40.1.10\"]"`
 }
 
 // Network is one IP subnet of a site.
@@ -29,12 +33,51 @@ type MACPrefix struct {
 	Maker  string `json:"maker" minLength:"1" maxLength:"200"`
 }
 
-// Vantage is a place sweeps are made from.
+// Vantage is a place sweeps are made from, and what it stands on: its footing.
 type Vantage struct {
-	Name     string   `json:"name" doc:"Name of the interface" example:"eth0"`
-	MAC      string   `json:"mac,omitempty"`
-	Prefixes []string `json:"prefixes" nullable:"false" doc:"Own addresses with the lengths of their subnets"`
-	Gateway  string   `json:"gateway,omitempty"`
+	Name        string   `json:"name" doc:"Name of the interface" example:"eth0"`
+	MAC         string   `json:"mac,omitempty"`
+	Prefixes    []string `json:"prefixes" nullable:"false" doc:"Own addresses with the lengths of their subnets"`
+	Masks       []string `json:"masks" nullable:"false" doc:"The masks of the IPv4 subnets, in the same order; empty for IPv6"`
+	Gateway     string   `json:"gateway,omitempty"`
+	NameServers []string `json:"nameServers" nullable:"false"`
+	Rights      Rights   `json:"rights"`
+}
+
+// Rights is what the system permits at a vantage, and what that means.
+type Rights struct {
+	Frames     bool     `json:"frames" doc:"Whole Ethernet frames: ARP, neighbour discovery, hearing the segment"`
+	Echo       bool     `json:"echo" doc:"Echo requests"`
+	Neighbours bool     `json:"neighbours" doc:"The system's own table of MAC addresses"`
+	Missing    []string `json:"missing" nullable:"false" doc:"What cannot be done without those that are not there, and how to mend it"`
+}
+
+// Reach says whether an address can be reached from a vantage, and why not.
+type Reach struct {
+	Vantage string `json:"vantage"`
+	OnLink  bool   `json:"onLink" doc:"It lies in a subnet of the vantage"`
+	By      string `json:"by,omitempty" doc:"The next hop where it lies beyond"`
+	Verdict string `json:"verdict" doc:"In words"`
+}
+
+// Fence is where a site may be swept.
+type Fence struct {
+	Networks    []FenceNetwork `json:"networks" nullable:"false"`
+	NameServers []string       `json:"nameServers" nullable:"false"`
+	Public      []string       `json:"public" nullable:"false" doc:"Public networks that the service's settings permit"`
+}
+
+// FenceNetwork is one network of the fence and how full it is.
+type FenceNetwork struct {
+	Network
+	Addresses string `json:"addresses" doc:"How many it holds; a number too large for JSON is a text" example:"254"`
+	Held      int    `json:"held" doc:"Addresses that devices hold"`
+	NextFree  string `json:"nextFree,omitempty" doc:"The lowest address that no device holds and the register does not name"`
+}
+
+// Addresses is a list of addresses.
+type Addresses struct {
+	Addresses []string `json:"addresses" nullable:"false"`
 }
 
 // NewSweep says what to sweep.
@@ -42,7 +85,24 @@ type NewSweep struct {
 	Vantage    string `json:"vantage,omitempty" doc:"Interface to sweep from; left out where there is only one"`
 	Ranges     string `json:"ranges,omitempty" doc:"Addresses, CIDR prefixes, from-to pairs and short ones (10.40.1.20-80), parted by commas; all networks of the site where left out" example:"10.40.1.0/24, 10.40.2.20-80"`
 	Exclusions string `json:"exclusions,omitempty" doc:"What to leave out, written in the same way" example:"10.40.2.13"`
-	Pace       string `json:"pace,omitempty" enum:"gentle,steady,brisk" default:"steady" doc:"How hard to push"`
+	Pace       string `json:"pace,omitempty" enum:"gentle,steady,brisk,own" default:"steady" doc:"How hard to push; own takes the figures"`
+	Figures    *Pace  `json:"figures,omitempty" doc:"Of a pace of one's own"`
+	Ports      string `json:"ports,omitempty" doc:"TCP ports to ask: telling, usual, all, or a list" example:"22, 80, 8000-8100"`
+}
+
+// Pace is how hard a sweep pushes, in figures.
+type Pace struct {
+	Rate       float64 `json:"rate" doc:"Questions a second, all together"`
+	Devices    int     `json:"devices" doc:"Devices asked at the same time"`
+	PerDevice  int     `json:"perDevice" doc:"Questions in flight to one device"`
+	PerNetwork int     `json:"perNetwork" doc:"Questions in flight to one network"`
+	Rounds     int     `json:"rounds" doc:"Times an address that keeps silent is called"`
+}
+
+// LogLine is one entry of a sweep's log.
+type LogLine struct {
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
 }
 
 // Sweep is one run of looking.
@@ -53,6 +113,9 @@ type Sweep struct {
 	Ranges     string     `json:"ranges"`
 	Exclusions string     `json:"exclusions,omitempty"`
 	Pace       string     `json:"pace"`
+	Figures    Pace       `json:"figures" doc:"Of the pace"`
+	Ports      string     `json:"ports"`
+	StartedBy  string     `json:"startedBy,omitempty"`
 	State      string     `json:"state" enum:"running,done,stopped,interrupted,failed"`
 	Began      time.Time  `json:"began"`
 	Ended      *time.Time `json:"ended,omitempty"`
@@ -120,9 +183,10 @@ type DeviceLine struct {
 	Vendor    string     `json:"vendor,omitempty"`
 	Model     string     `json:"model,omitempty"`
 	OS        string     `json:"os,omitempty"`
-	Standing  string     `json:"standing" enum:"managed,unmanaged,missing"`
+	Standing  string     `json:"standing" enum:"managed,unmanaged,missing,set aside"`
 	Presence  string     `json:"presence" enum:"seen,silent,uncovered"`
 	Contested bool       `json:"contested" doc:"It shares an address with another device"`
+	Traits    []string   `json:"traits" nullable:"false" doc:"What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet"`
 	FirstSeen *time.Time `json:"firstSeen,omitempty"`
 	LastSeen  *time.Time `json:"lastSeen,omitempty"`
 }
@@ -145,7 +209,37 @@ type Device struct {
 	LastSweep uint64   `json:"lastSweep,omitempty"`
 	Entry     *Entry   `json:"registerEntry,omitempty"`
 	MatchedBy string   `json:"matchedBy,omitempty" doc:"Why the entry is taken to mean this device"`
+	Note      string   `json:"note,omitempty"`
+	Aside     *Aside   `json:"aside,omitempty" doc:"Who set it aside, and why"`
+	Links     []Link   `json:"links" nullable:"false" doc:"Ways to open it: web page, ssh, file share, remote desktop"`
 	Reasons   []string `json:"reasons" nullable:"false" doc:"Why what was seen is taken to be this one device"`
+}
+
+// Aside says who has set a device aside, and why.
+type Aside struct {
+	Reason string    `json:"reason" minLength:"1" maxLength:"1000"`
+	By     string    `json:"by,omitempty" readOnly:"true"`
+	At     time.Time `json:"at,omitzero" readOnly:"true"`
+}
+
+// Note is free text on a device.
+type Note struct {
+	Text string `json:"text" maxLength:"10000"`
+}
+
+// Link is a way to open a device.
+type Link struct {
+	Title string `json:"title"`
+	URL   string `json:"url"`
+}
+
+// Seen is one sighting of a device in the course of time.
+type Seen struct {
+	Sweep uint64    `json:"sweep"`
+	At    time.Time `json:"at"`
+	Addr  string    `json:"addr"`
+	MAC   string    `json:"mac,omitempty"`
+	Facts int       `json:"facts" doc:"How much was learned"`
 }
 
 // MAC is a MAC address with what it tells.
@@ -193,11 +287,31 @@ type Entry struct {
 	Extra       map[string]string `json:"extra,omitempty" doc:"Columns with a heading of the site's own"`
 }
 
+// NewEntry is what somebody says of a device that goes into the register; what is left out is taken from what was seen.
+type NewEntry struct {
+	Name        string `json:"name,omitempty" maxLength:"1000"`
+	Vendor      string `json:"vendor,omitempty" maxLength:"1000"`
+	Model       string `json:"model,omitempty" maxLength:"1000"`
+	Kind        string `json:"kind,omitempty" maxLength:"1000"`
+	Location    string `json:"location,omitempty" maxLength:"1000"`
+	Responsible string `json:"responsible,omitempty" maxLength:"1000"`
+	Note        string `json:"note,omitempty" maxLength:"1000"`
+}
+
 // Imported says what an import of a register did.
 type Imported struct {
 	Added   int    `json:"added"`
 	Updated int    `json:"updated"`
+	Faults  []Bad  `json:"faults" nullable:"false" doc:"Of a partial import, the lines that were left out and why; the first hundred"`
+	LeftOut int    `json:"leftOut" doc:"Of a partial import, how many lines were left out"`
 	Counts  Counts `json:"counts" doc:"The site's devices after it"`
+}
+
+// Bad is something wrong in a file, with its place.
+type Bad struct {
+	Place string `json:"place" example:"line 3, column 2"`
+	Field string `json:"field,omitempty"`
+	Why   string `json:"why"`
 }
 
 // Counts is how many devices have each standing.
@@ -205,6 +319,7 @@ type Counts struct {
 	Managed   int `json:"managed"`
 	Unmanaged int `json:"unmanaged"`
 	Missing   int `json:"missing"`
+	SetAside  int `json:"setAside"`
 }
 
 // KindCount is how many devices of a kind there are.
@@ -212,6 +327,12 @@ type KindCount struct {
 	Kind      string `json:"kind"`
 	Devices   int    `json:"devices"`
 	Unmanaged int    `json:"unmanaged"`
+}
+
+// Count is how many devices share something.
+type Count struct {
+	Name    string `json:"name"`
+	Devices int    `json:"devices"`
 }
 
 // Overview is what a site's first page shows.
@@ -222,6 +343,7 @@ type Overview struct {
 	Silent    int         `json:"silent"`
 	Unknown   int         `json:"unknownKind" doc:"Devices seen of which the kind is not known"`
 	Contested int         `json:"contested" doc:"Devices that share an address"`
+	Traits    []Count     `json:"traits" nullable:"false" doc:"Devices by trait"`
 	Register  int         `json:"register" doc:"Entries of the register"`
 	Kinds     []KindCount `json:"kinds" nullable:"false" doc:"Of the devices seen, the most frequent first"`
 	LastSweep *Sweep      `json:"lastSweep,omitempty"`
@@ -241,10 +363,62 @@ type Vendor struct {
 
 // Session is who is signed in.
 type Session struct {
-	By string `json:"by" enum:"token,password"`
+	By   string `json:"by" enum:"token,password"`
+	User string `json:"user"`
+	Role string `json:"role" enum:"look,sweep,administer"`
 }
 
-// Password is a sign-in or a new password.
+// SignIn is a name and a password.
+type SignIn struct {
+	User     string `json:"user" maxLength:"100"`
+	Password string `json:"password" maxLength:"200"`
+}
+
+// Password is a new password.
 type Password struct {
-	Password string `json:"password" maxLength:"72"`
+	Password string `json:"password" maxLength:"200"`
+}
+
+// User is somebody who may sign in.
+type User struct {
+	Name    string    `json:"name" minLength:"1" maxLength:"100" pattern:"^[\\p{L}\\p{N}._@-]+$" doc:"Letters, digits, dot, dash, underscore and @"`
+	Role    string    `json:"role" enum:"look,sweep,administer" doc:"look reads all; sweep also sweeps, writes notes and keeps the register; administer also keeps sites, fences and users"`
+	Created time.Time `json:"created,omitzero" readOnly:"true"`
+}
+
+// NewUser is a user to be entered.
+type NewUser struct {
+	Name     string `json:"name" minLength:"1" maxLength:"100" pattern:"^[\\p{L}\\p{N}._@-]+$"`
+	Role     string `json:"role" enum:"look,sweep,administer"`
+	Password string `json:"password" maxLength:"200"`
+}
+
+// Role is what a user may do.
+type Role struct {
+	Role string `json:"role" enum:"look,sweep,administer"`
+}
+
+// Token lets a command line act for a user.
+type Token struct {
+	ID      uint64    `json:"id"`
+	Label   string    `json:"label"`
+	Created time.Time `json:"created"`
+	Secret  string    `json:"secret,omitempty" doc:"Told once, when it is made"`
+}
+
+// NewToken names a token to be made.
+type NewToken struct {
+	Label string `json:"label" minLength:"1" maxLength:"100" doc:"What it is for"`
+}
+
+// AuditLine says who did what, when and from where.
+type AuditLine struct {
+	ID      uint64    `json:"id"`
+	At      time.Time `json:"at"`
+	Who     string    `json:"who"`
+	Role    string    `json:"role,omitempty"`
+	Origin  string    `json:"origin" doc:"The address it came from"`
+	Action  string    `json:"action" example:"start-sweep"`
+	Subject string    `json:"subject"`
+	Outcome int       `json:"outcome" doc:"HTTP status"`
 }

@@ -5,6 +5,9 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -30,6 +33,27 @@ type Client struct {
 // New makes a client for the service at a URL such as http://127.0.0.1:8470.
 func New(base, token string) *Client {
 	return &Client{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{}}
+}
+
+// NewPinned makes a client that speaks TLS to the holder of one certificate and to nobody else, whoever has signed it. pin
+// is the SHA-256 of the certificate in hexadecimal; an empty one makes an ordinary client.
+func NewPinned(base, token, pin string) *Client {
+	c := New(base, token)
+	if pin == "" {
+		return c
+	}
+	verify := func(state tls.ConnectionState) error {
+		sum := sha256.Sum256(state.PeerCertificates[0].Raw)
+		if hex.EncodeToString(sum[:]) != pin {
+			return errors.New("the service shows another certificate than the one in its data directory")
+		}
+		return nil
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	// The names and signatures of the certificate do not matter, as it is the very one that is wanted.
+	transport.TLSClientConfig = &tls.Config{InsecureSkipVerify: true, VerifyConnection: verify, MinVersion: tls.VersionTLS12}
+	c.http.Transport = transport
+	return c
 }
 
 // Problem is an answer of the service that tells what was wrong (RFC 9457).
@@ -79,7 +103,7 @@ func do[T any](ctx context.Context, c *Client, method, path string, body any) (T
 	return out, nil
 }
 
-// send gives the answer to a request, or its problem as an error. A body that is a reader is sent as CSV.
+// send gives the answer to a request, or its problem as an error. A body that is a reader is sent as it is.
 func (c *Client) send(ctx context.Context, method, path string, body any) (*http.Response, error) {
 	reader, contentType, err := encode(body)
 	if err != nil {
@@ -114,7 +138,7 @@ func encode(body any) (reader io.Reader, contentType string, err error) {
 	case nil:
 		return nil, "", nil
 	case io.Reader:
-		return body, "text/csv", nil
+		return body, "application/octet-stream", nil
 	}
 	text, err := json.Marshal(body)
 	return bytes.NewReader(text), "application/json", err
@@ -176,7 +200,7 @@ func (c *Client) Sightings(ctx context.Context, sweep uint64) ([]api.Sighting, e
 type DeviceQuery struct {
 	Standing, Presence, Kind []string
 	Contested                bool
-	Text, Sort               string
+	Text, Sort, Trait        string
 	Descend                  bool
 	Offset, Limit            int
 }
@@ -188,7 +212,7 @@ func (q DeviceQuery) encode() string {
 			v.Set(name, strings.Join(list, ","))
 		}
 	}
-	for name, text := range map[string]string{"text": q.Text, "sort": q.Sort} {
+	for name, text := range map[string]string{"text": q.Text, "sort": q.Sort, "trait": q.Trait} {
 		if text != "" {
 			v.Set(name, text)
 		}
@@ -221,9 +245,149 @@ func (c *Client) Register(ctx context.Context, site uint64) ([]api.Entry, error)
 	return do[[]api.Entry](ctx, c, http.MethodGet, sitePath(site, "/register"), nil)
 }
 
-// ImportRegister imports a register from CSV, all or nothing. With replace the old register is taken out first.
-func (c *Client) ImportRegister(ctx context.Context, site uint64, csv io.Reader, replace bool) (api.Imported, error) {
-	return do[api.Imported](ctx, c, http.MethodPost, sitePath(site, fmt.Sprintf("/register?replace=%t", replace)), csv)
+// Import says how to import a register.
+type Import struct {
+	Replace bool // take the old register out first
+	Partial bool // leave out the lines in which something is wrong
+}
+
+// ImportRegister imports a register from CSV or a workbook, all or nothing unless it may be partial.
+func (c *Client) ImportRegister(ctx context.Context, site uint64, file io.Reader, how Import) (api.Imported, error) {
+	return do[api.Imported](ctx, c, http.MethodPost, sitePath(site, fmt.Sprintf("/register?replace=%t&partial=%t", how.Replace, how.Partial)), file)
+}
+
+// ExportRegister writes the register of a site as CSV.
+func (c *Client) ExportRegister(ctx context.Context, site uint64, out io.Writer) error {
+	resp, err := c.send(ctx, http.MethodGet, sitePath(site, "/register.csv"), nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	_, err = io.Copy(out, resp.Body)
+	return err
+}
+
+// ContinueSweep goes on with a sweep that was stopped or interrupted.
+func (c *Client) ContinueSweep(ctx context.Context, id uint64) (api.Sweep, error) {
+	return do[api.Sweep](ctx, c, http.MethodPost, fmt.Sprintf("/api/v1/sweeps/%d/continue", id), nil)
+}
+
+// DiscardSweep removes a sweep and all that only it brought.
+func (c *Client) DiscardSweep(ctx context.Context, id uint64) error {
+	_, err := do[struct{}](ctx, c, http.MethodDelete, fmt.Sprintf("/api/v1/sweeps/%d", id), nil)
+	return err
+}
+
+// Reread reads all stored evidence of a site again.
+func (c *Client) Reread(ctx context.Context, site uint64) error {
+	_, err := do[struct{}](ctx, c, http.MethodPost, sitePath(site, "/reread"), nil)
+	return err
+}
+
+// SweepLog gives what happened in a sweep.
+func (c *Client) SweepLog(ctx context.Context, id uint64) ([]api.LogLine, error) {
+	return do[[]api.LogLine](ctx, c, http.MethodGet, fmt.Sprintf("/api/v1/sweeps/%d/log", id), nil)
+}
+
+// Reach says from which vantages an address can be reached; site 0 looks at no fence.
+func (c *Client) Reach(ctx context.Context, address string, site uint64) ([]api.Reach, error) {
+	return do[[]api.Reach](ctx, c, http.MethodGet, fmt.Sprintf("/api/v1/reach?address=%s&site=%d", url.QueryEscape(address), site), nil)
+}
+
+// Fence gives where a site may be swept.
+func (c *Client) Fence(ctx context.Context, site uint64) (api.Fence, error) {
+	return do[api.Fence](ctx, c, http.MethodGet, sitePath(site, "/fence"), nil)
+}
+
+// RemoveNetwork takes a network out of a site's fence.
+func (c *Client) RemoveNetwork(ctx context.Context, site uint64, subnet string) (api.Site, error) {
+	return do[api.Site](ctx, c, http.MethodDelete, sitePath(site, "/networks?subnet="+url.QueryEscape(subnet)), nil)
+}
+
+// SetNameServers says which name servers a site has.
+func (c *Client) SetNameServers(ctx context.Context, site uint64, servers []string) (api.Site, error) {
+	return do[api.Site](ctx, c, http.MethodPut, sitePath(site, "/name-servers"), api.Addresses{Addresses: servers})
+}
+
+func devicePath(device uint64, rest string) string {
+	return fmt.Sprintf("/api/v1/devices/%d%s", device, rest)
+}
+
+// History gives when and where a device was seen.
+func (c *Client) History(ctx context.Context, device uint64) ([]api.Seen, error) {
+	return do[[]api.Seen](ctx, c, http.MethodGet, devicePath(device, "/history"), nil)
+}
+
+// SetNote writes a note on a device; an empty one takes it away.
+func (c *Client) SetNote(ctx context.Context, device uint64, text string) error {
+	_, err := do[struct{}](ctx, c, http.MethodPut, devicePath(device, "/note"), api.Note{Text: text})
+	return err
+}
+
+// SetAside sets a device aside for a reason.
+func (c *Client) SetAside(ctx context.Context, device uint64, reason string) error {
+	_, err := do[struct{}](ctx, c, http.MethodPut, devicePath(device, "/aside"), map[string]string{"reason": reason})
+	return err
+}
+
+// TakeBack takes back that a device is set aside.
+func (c *Client) TakeBack(ctx context.Context, device uint64) error {
+	_, err := do[struct{}](ctx, c, http.MethodDelete, devicePath(device, "/aside"), nil)
+	return err
+}
+
+// AddToRegister puts a device into the register.
+func (c *Client) AddToRegister(ctx context.Context, device uint64, said api.NewEntry) (api.Device, error) {
+	return do[api.Device](ctx, c, http.MethodPost, devicePath(device, "/register"), said)
+}
+
+// Users gives all users.
+func (c *Client) Users(ctx context.Context) ([]api.User, error) {
+	return do[[]api.User](ctx, c, http.MethodGet, "/api/v1/users", nil)
+}
+
+// CreateUser enters a user.
+func (c *Client) CreateUser(ctx context.Context, user api.NewUser) (api.User, error) {
+	return do[api.User](ctx, c, http.MethodPost, "/api/v1/users", user)
+}
+
+// SetRole changes what a user may do.
+func (c *Client) SetRole(ctx context.Context, user, role string) error {
+	_, err := do[struct{}](ctx, c, http.MethodPut, "/api/v1/users/"+url.PathEscape(user)+"/role", api.Role{Role: role})
+	return err
+}
+
+// ResetPassword gives a user a new password.
+func (c *Client) ResetPassword(ctx context.Context, user, password string) error {
+	_, err := do[struct{}](ctx, c, http.MethodPut, "/api/v1/users/"+url.PathEscape(user)+"/password", api.Password{Password: password})
+	return err
+}
+
+// DeleteUser takes a user away.
+func (c *Client) DeleteUser(ctx context.Context, user string) error {
+	_, err := do[struct{}](ctx, c, http.MethodDelete, "/api/v1/users/"+url.PathEscape(user), nil)
+	return err
+}
+
+// Audit gives who did what, the newest first.
+func (c *Client) Audit(ctx context.Context, limit int) ([]api.AuditLine, error) {
+	return do[[]api.AuditLine](ctx, c, http.MethodGet, fmt.Sprintf("/api/v1/audit?limit=%d", limit), nil)
+}
+
+// CreateToken makes a token of one's own.
+func (c *Client) CreateToken(ctx context.Context, label string) (api.Token, error) {
+	return do[api.Token](ctx, c, http.MethodPost, "/api/v1/tokens", api.NewToken{Label: label})
+}
+
+// Tokens gives one's own tokens.
+func (c *Client) Tokens(ctx context.Context) ([]api.Token, error) {
+	return do[[]api.Token](ctx, c, http.MethodGet, "/api/v1/tokens", nil)
+}
+
+// DeleteToken takes one of one's own tokens away.
+func (c *Client) DeleteToken(ctx context.Context, id uint64) error {
+	_, err := do[struct{}](ctx, c, http.MethodDelete, fmt.Sprintf("/api/v1/tokens/%d", id), nil)
+	return err
 }
 
 // Vendor tells what a MAC address says of its maker; site 0 asks the public register alone.
@@ -231,7 +395,7 @@ func (c *Client) Vendor(ctx context.Context, mac string, site uint64) (api.Vendo
 	return do[api.Vendor](ctx, c, http.MethodGet, fmt.Sprintf("/api/v1/vendors/%s?site=%d", url.PathEscape(mac), site), nil)
 }
 
-// SetPassword sets the console's password.
+// SetPassword sets one's own password.
 func (c *Client) SetPassword(ctx context.Context, password string) error {
 	_, err := do[struct{}](ctx, c, http.MethodPut, "/api/v1/password", api.Password{Password: password})
 	return err

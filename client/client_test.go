@@ -40,11 +40,11 @@ func TestRequestsCarryTokenPathAndQuery(t *testing.T) {
 	if got := last.Header.Get("Authorization"); got != "Bearer secret" {
 		t.Errorf("authorised by %q", got)
 	}
-	if _, err := c.ImportRegister(t.Context(), 7, strings.NewReader("name\nx\n"), true); err != nil {
+	if _, err := c.ImportRegister(t.Context(), 7, strings.NewReader("name\nx\n"), Import{Replace: true}); err != nil {
 		t.Fatal(err)
 	}
 	body, _ := io.ReadAll(last.Body)
-	if last.Header.Get("Content-Type") != "text/csv" || string(body) != "name\nx\n" || last.URL.RawQuery != "replace=true" {
+	if last.Header.Get("Content-Type") != "application/octet-stream" || string(body) != "name\nx\n" || last.URL.RawQuery != "replace=true&partial=false" {
 		t.Errorf("sent %q as %s to %s", body, last.Header.Get("Content-Type"), last.URL)
 	}
 	if _, err := c.Vendor(t.Context(), "../../x", 0); err != nil {

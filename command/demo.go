@@ -68,7 +68,7 @@ func (p Program) demo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	err = p.tour(ctx, c, client.New(in.URL, in.Token), scenario, registerText)
+	err = p.tour(ctx, c, client.NewPinned(in.URL, in.Token, in.Pin), scenario, registerText)
 	if err == nil && !c.Bool("once") {
 		err = p.stayOpen(ctx, in, data)
 	}
@@ -149,7 +149,7 @@ func (p Program) tour(ctx context.Context, c *cli.Command, cl *client.Client, sc
 		return fmt.Errorf("the sweep is %s: %s", sweep.State, sweep.Failure)
 	}
 	if registerText != nil {
-		if _, err := cl.ImportRegister(ctx, site.ID, bytes.NewReader(registerText), true); err != nil {
+		if _, err := cl.ImportRegister(ctx, site.ID, bytes.NewReader(registerText), client.Import{Replace: true}); err != nil {
 			return err
 		}
 	}
@@ -196,7 +196,7 @@ func (p Program) stayOpen(ctx context.Context, in *service.Instance, data string
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(p.Err, "\nThe console is at %s  password %s\nThe command line finds this service with --data %s\nCtrl-C ends the demo.\n",
+	fmt.Fprintf(p.Err, "\nThe console is at %s  name administrator  password %s\nThe command line finds this service with --data %s\nCtrl-C ends the demo.\n",
 		in.URL, strings.TrimSpace(string(password)), data)
 	return in.Wait(ctx)
 }

@@ -22,10 +22,11 @@ func (p Program) devicesCommand() *cli.Command {
 		Name:  "devices",
 		Usage: "list the devices of a site",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "standing", Usage: "only `STANDING` managed, unmanaged or missing; may be given again"},
+			&cli.StringSliceFlag{Name: "standing", Usage: "only `STANDING` managed, unmanaged, missing or set aside; may be given again"},
 			&cli.StringSliceFlag{Name: "presence", Usage: "only `PRESENCE` seen, silent or uncovered; may be given again"},
 			&cli.StringSliceFlag{Name: "kind", Usage: "only `KIND`, such as printer; may be given again"},
 			&cli.BoolFlag{Name: "contested", Usage: "only devices that share an address"},
+			&cli.StringFlag{Name: "trait", Usage: "only devices with this `TRAIT`: own machine, answers for others, accepts every port, virtual router, wrong subnet"},
 			&cli.StringFlag{Name: "text", Usage: "only devices of which these `WORDS` are known"},
 			&cli.StringFlag{Name: "sort", Usage: "`COLUMN` to sort by: address, name, kind, vendor, standing, lastSeen, ...", Value: "address"},
 			&cli.BoolFlag{Name: "descend", Usage: "sort downwards"},
@@ -37,7 +38,7 @@ func (p Program) devicesCommand() *cli.Command {
 			}
 			list, err := allDevices(ctx, cl, site.ID, client.DeviceQuery{
 				Standing: c.StringSlice("standing"), Presence: c.StringSlice("presence"), Kind: c.StringSlice("kind"),
-				Contested: c.Bool("contested"), Text: c.String("text"), Sort: c.String("sort"), Descend: c.Bool("descend"),
+				Contested: c.Bool("contested"), Trait: c.String("trait"), Text: c.String("text"), Sort: c.String("sort"), Descend: c.Bool("descend"),
 			})
 			if err != nil {
 				return err
@@ -65,40 +66,150 @@ func allDevices(ctx context.Context, cl *client.Client, site uint64, q client.De
 func (p Program) writeDevices(form string, list []api.DeviceLine) error {
 	g := grid{headings: []string{"No", "Address", "Name", "Kind", "Vendor", "Standing", "MAC", "Last seen", "Presence"}}
 	for _, d := range list {
-		addrs := strings.Join(d.Addrs, ", ")
+		addrs := shortList(d.Addrs)
 		if d.Contested {
 			addrs += " (shared)"
+		}
+		if len(d.Traits) > 0 {
+			addrs += " (" + strings.Join(d.Traits, ", ") + ")"
 		}
 		g.add(strconv.FormatUint(d.ID, 10), addrs, d.Name, d.Kind, d.Vendor, d.Standing, d.MAC, localTime(d.LastSeen), d.Presence)
 	}
 	return write(p.Out, form, g, list)
 }
 
+// fewAddresses is how many addresses of one device a list shows.
+const fewAddresses = 3
+
+// shortList writes the first of a list of addresses, and how many there are besides.
+func shortList(addrs []string) string {
+	if len(addrs) <= fewAddresses {
+		return strings.Join(addrs, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(addrs[:fewAddresses-1], ", "), len(addrs)-fewAddresses+1)
+}
+
 func (p Program) deviceCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "device",
 		Usage:     "show all that is known of one device, and why it is believed",
-		ArgsUsage: "NUMBER | ADDRESS | MAC | NAME",
+		ArgsUsage: deviceForms,
+		Description: "Examples: airdrift device 10.40.1.20, airdrift device note 10.40.1.20 \"behind the boiler\",\n" +
+			"airdrift device aside 12 --reason \"the caterer's own\", airdrift device register 12 --location \"palm house\"",
+		Commands: []*cli.Command{p.deviceNote(), p.deviceAside(), p.deviceTakeBack(), p.deviceRegister(), p.deviceHistory()},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Len() != 1 {
-				return wrongUse("want one device: its number, address, MAC address or name")
-			}
-			cl, err := connect(c)
+			cl, id, err := connectDevice(ctx, c)
 			if err != nil {
 				return err
 			}
-			id, err := findDevice(ctx, cl, c, c.Args().First())
+			return p.showDevice(ctx, c, cl, id)
+		},
+	}
+}
+
+// deviceForms are the ways to name a device.
+const deviceForms = "NUMBER | ADDRESS | MAC | NAME"
+
+// connectDevice makes a client and finds the device that the first argument names.
+func connectDevice(ctx context.Context, c *cli.Command) (*client.Client, uint64, error) {
+	if !c.Args().Present() {
+		return nil, 0, wrongUse("want one device: its number, address, MAC address or name")
+	}
+	cl, err := connect(c)
+	if err != nil {
+		return nil, 0, err
+	}
+	id, err := findDevice(ctx, cl, c, c.Args().First())
+	return cl, id, err
+}
+
+func (p Program) showDevice(ctx context.Context, c *cli.Command, cl *client.Client, id uint64) error {
+	device, err := cl.Device(ctx, id)
+	if err != nil {
+		return err
+	}
+	if c.String("output") == "table" {
+		return writeDevice(p.Out, device)
+	}
+	return write(p.Out, c.String("output"), factGrid(device), device)
+}
+
+// changing makes an action that changes a device and then shows it.
+func (p Program) changing(change func(ctx context.Context, c *cli.Command, cl *client.Client, id uint64) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		cl, id, err := connectDevice(ctx, c)
+		if err != nil {
+			return err
+		}
+		if err := change(ctx, c, cl, id); err != nil {
+			return err
+		}
+		return p.showDevice(ctx, c, cl, id)
+	}
+}
+
+func (p Program) deviceNote() *cli.Command {
+	return &cli.Command{
+		Name: "note", Usage: "write a note on a device; without a text take it away", ArgsUsage: "DEVICE [TEXT]",
+		Action: p.changing(func(ctx context.Context, c *cli.Command, cl *client.Client, id uint64) error {
+			return cl.SetNote(ctx, id, strings.Join(c.Args().Tail(), " "))
+		}),
+	}
+}
+
+func (p Program) deviceAside() *cli.Command {
+	return &cli.Command{
+		Name: "aside", Usage: "set a device aside: known, and left out of what nobody manages", ArgsUsage: "DEVICE",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "`WHY`", Required: true}},
+		Action: p.changing(func(ctx context.Context, c *cli.Command, cl *client.Client, id uint64) error {
+			return cl.SetAside(ctx, id, c.String("reason"))
+		}),
+	}
+}
+
+func (p Program) deviceTakeBack() *cli.Command {
+	return &cli.Command{
+		Name: "take-back", Usage: "take back that a device is set aside", ArgsUsage: "DEVICE",
+		Action: p.changing(func(ctx context.Context, _ *cli.Command, cl *client.Client, id uint64) error {
+			return cl.TakeBack(ctx, id)
+		}),
+	}
+}
+
+func (p Program) deviceRegister() *cli.Command {
+	text := func(name, usage string) cli.Flag { return &cli.StringFlag{Name: name, Usage: usage} }
+	return &cli.Command{
+		Name: "register", Usage: "put a device into the register, as it was seen", ArgsUsage: "DEVICE",
+		Flags: []cli.Flag{
+			text("name", "`NAME` to enter; what was seen where left out"), text("location", "`PLACE` where it stands"),
+			text("responsible", "`ROLE` that looks after it"), text("remark", "`TEXT` of the entry"),
+		},
+		Action: p.changing(func(ctx context.Context, c *cli.Command, cl *client.Client, id uint64) error {
+			_, err := cl.AddToRegister(ctx, id, api.NewEntry{
+				Name: c.String("name"), Location: c.String("location"), Responsible: c.String("responsible"), Note: c.String("remark"),
+			})
+			return err
+		}),
+	}
+}
+
+func (p Program) deviceHistory() *cli.Command {
+	return &cli.Command{
+		Name: "history", Usage: "when and where a device was seen", ArgsUsage: "DEVICE",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			cl, id, err := connectDevice(ctx, c)
 			if err != nil {
 				return err
 			}
-			device, err := cl.Device(ctx, id)
+			list, err := cl.History(ctx, id)
 			if err != nil {
 				return err
 			}
-			if c.String("output") == "table" {
-				return writeDevice(p.Out, device)
+			g := grid{headings: []string{"Sweep", "At", "Address", "MAC", "Facts"}}
+			for _, h := range list {
+				g.add(strconv.FormatUint(h.Sweep, 10), localTime(&h.At), h.Addr, h.MAC, strconv.Itoa(h.Facts))
 			}
-			return write(p.Out, c.String("output"), factGrid(device), device)
+			return write(p.Out, c.String("output"), g, list)
 		},
 	}
 }
@@ -141,6 +252,9 @@ func factGrid(d api.Device) grid {
 	return g
 }
 
+// maxReasons is how many reasons for taking sightings for one device are shown.
+const maxReasons = 5
+
 // writeDevice writes a device for reading.
 func writeDevice(w io.Writer, d api.Device) error {
 	out := &paragraphs{w: w}
@@ -151,6 +265,13 @@ func writeDevice(w io.Writer, d api.Device) error {
 	out.line("%s  (device %d)", title, d.ID)
 	out.line("%s, %s", d.Standing, d.Presence)
 	out.pair("Addresses", strings.Join(d.Addrs, ", "))
+	for _, trait := range d.Traits {
+		out.pair("Mind", trait+": "+traitMeaning[trait])
+	}
+	if d.Aside != nil {
+		out.pair("Set aside", fmt.Sprintf("%s (%s, %s)", d.Aside.Reason, d.Aside.By, localTime(&d.Aside.At)))
+	}
+	out.pair("Note", d.Note)
 	if len(d.Shared) > 0 {
 		out.pair("Shared", strings.Join(d.Shared, ", ")+": another device answers there too")
 	}
@@ -163,8 +284,14 @@ func writeDevice(w io.Writer, d api.Device) error {
 		out.pair("Register", strings.Join(nonEmpty(d.Entry.Name, d.Entry.Addr, d.Entry.MAC, d.Entry.Location, d.Entry.Responsible, d.Entry.Note), ", "))
 		out.pair("Matched by", d.MatchedBy)
 	}
-	for _, r := range d.Reasons {
+	for _, r := range d.Reasons[:min(len(d.Reasons), maxReasons)] {
 		out.pair("One device", r)
+	}
+	if more := len(d.Reasons) - maxReasons; more > 0 {
+		out.pair("One device", fmt.Sprintf("and %d reasons more; --output json has them all", more))
+	}
+	for _, l := range d.Links {
+		out.pair("Open", l.URL)
 	}
 	out.heading("What it is believed to be (strength in decibans)")
 	for _, c := range d.Claims {
@@ -178,6 +305,15 @@ func writeDevice(w io.Writer, d api.Device) error {
 		}
 	}
 	return out.err
+}
+
+// traitMeaning says what each trait means for who reads the list.
+var traitMeaning = map[string]string{
+	"own machine":        "the sweep was made from it",
+	"answers for others": "one MAC answers for many addresses, behind which there need be nobody",
+	"accepts every port": "it accepts connections to whatever port, so an open port of it proves nothing",
+	"virtual router":     "an address that several routers take turns at",
+	"wrong subnet":       "it was heard on this segment with an address from another subnet, and cannot be asked from here",
 }
 
 func macText(m api.MAC) string {

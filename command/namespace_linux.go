@@ -17,9 +17,6 @@ import (
 // namespaceMark tells the program that it runs in a network namespace made for it.
 const namespaceMark = "AIRDRIFT_IN_NAMESPACE"
 
-// tapName is the interface by which the kernel meets the simulated building.
-const tapName = "fern0"
-
 func inNamespace() bool { return os.Getenv(namespaceMark) != "" }
 
 // reenter runs this command line again in a network namespace of its own, from which no real network can be reached.

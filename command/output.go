@@ -13,6 +13,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
+
+	"airdrift/core/register"
 )
 
 // grid is a result in rows and columns.
@@ -84,7 +86,7 @@ func writeCSV(w io.Writer, g grid) error {
 	for _, cells := range g.rows {
 		plain := make([]string, len(cells))
 		for i, cell := range cells {
-			plain[i] = noFormula(cell)
+			plain[i] = register.NoFormula(cell)
 		}
 		if err := out.Write(plain); err != nil {
 			return err
@@ -92,14 +94,6 @@ func writeCSV(w io.Writer, g grid) error {
 	}
 	out.Flush()
 	return out.Error()
-}
-
-// noFormula keeps a spreadsheet from taking a device's text for a formula.
-func noFormula(cell string) string {
-	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
-		return "'" + cell
-	}
-	return cell
 }
 
 // visible writes what a device said so that a terminal does nothing but show it: control and format characters become

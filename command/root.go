@@ -77,12 +77,14 @@ func (p Program) root() *cli.Command {
 			&cli.StringFlag{Name: "data", Usage: "directory of the service's data", Sources: cli.EnvVars("AIRDRIFT_DATA"), Value: defaultData()},
 			&cli.StringFlag{Name: "server", Usage: "URL of the service; found in the data directory where left out", Sources: cli.EnvVars("AIRDRIFT_SERVER")},
 			&cli.StringFlag{Name: "token-file", Usage: "file with the token for --server", Sources: cli.EnvVars("AIRDRIFT_TOKEN_FILE")},
+			&cli.StringFlag{Name: "pin", Usage: "SHA-256 of the certificate that --server must show, for one that nobody has signed", Sources: cli.EnvVars("AIRDRIFT_PIN")},
 			&cli.StringFlag{Name: "site", Usage: "name or number of the site; may be left out where there is only one", Sources: cli.EnvVars("AIRDRIFT_SITE")},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "form of the result: table, json or csv", Value: "table", Validator: checkOutput},
 		},
 		Commands: []*cli.Command{
-			p.serveCommand(), p.demoCommand(), p.siteCommand(), p.sweepCommand(), p.devicesCommand(), p.deviceCommand(),
-			p.registerCommand(), p.vendorCommand(), p.passwordCommand(),
+			p.serveCommand(), p.demoCommand(), p.buildingCommand(), p.footingCommand(), p.siteCommand(), p.fenceCommand(), p.sweepCommand(),
+			p.sweepsCommand(), p.devicesCommand(), p.deviceCommand(), p.registerCommand(), p.vendorCommand(), p.userCommand(),
+			p.tokenCommand(), p.auditCommand(), p.passwordCommand(),
 		},
 	}
 	for _, c := range root.Commands {
@@ -127,19 +129,19 @@ func defaultData() string {
 func connect(c *cli.Command) (*client.Client, error) {
 	if url := c.String("server"); url != "" {
 		if c.String("token-file") == "" {
-			return nil, wrongUse("--server wants --token-file: the file token in the service's data directory")
+			return nil, wrongUse("--server wants --token-file: a file with a token that airdrift token add made, or the file token in the service's data directory")
 		}
 		token, err := os.ReadFile(c.String("token-file"))
 		if err != nil {
 			return nil, fmt.Errorf("token: %w", err)
 		}
-		return client.New(url, strings.TrimSpace(string(token))), nil
+		return client.NewPinned(url, strings.TrimSpace(string(token)), c.String("pin")), nil
 	}
-	url, token, err := service.Find(c.String("data"))
+	address, token, err := service.Find(c.String("data"))
 	if err != nil {
 		return nil, err
 	}
-	return client.New(url, token), nil
+	return client.NewPinned(address.URL, token, address.Pin), nil
 }
 
 // connectSite makes a client and finds the site that the options name.

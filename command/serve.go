@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -15,51 +13,52 @@ import (
 const defaultListen = "127.0.0.1:8470"
 
 func listenFlag() cli.Flag {
-	return &cli.StringFlag{Name: "listen", Usage: "address of the console and the API, on loopback", Value: defaultListen, Sources: cli.EnvVars("AIRDRIFT_LISTEN")}
+	return &cli.StringFlag{Name: "listen", Usage: "`ADDRESS` of the console and the API, host:port", Value: defaultListen, Sources: cli.EnvVars("AIRDRIFT_LISTEN")}
 }
 
 func (p Program) serveCommand() *cli.Command {
+	env := func(name string) cli.ValueSourceChain { return cli.EnvVars("AIRDRIFT_" + name) }
 	return &cli.Command{
 		Name:  "serve",
 		Usage: "run the service and its console until it is told to stop",
 		Description: "Without --dsn-file the service starts a MariaDB server of its own on loopback, with its data below --data.\n" +
-			"The first password of the console is left in the file console-password there.",
+			"The first password of the console, of the user administrator, is left in the file console-password there.\n" +
+			"An address that other machines can reach is served by TLS only; without a certificate one is made.\n" +
+			"Settings are taken from the options, then the environment (AIRDRIFT_...), then the file --settings.",
 		Flags: []cli.Flag{
 			listenFlag(),
-			&cli.StringFlag{Name: "dsn", Usage: "a MariaDB that runs: user:password@tcp(host:3306)/name; others can see a command line, so --dsn-file is safer",
-				Sources: cli.EnvVars("AIRDRIFT_DSN")},
-			&cli.StringFlag{Name: "dsn-file", Usage: "file that holds the DSN"},
+			&cli.StringFlag{Name: "settings", Usage: "YAML `FILE` with settings; docs/settings.md describes it", Sources: env("SETTINGS")},
+			&cli.StringFlag{Name: "dsn", Usage: "a MariaDB that runs: user:password@tcp(host:3306)/name?tls=true; others can see a command line, so --dsn-file is safer", Sources: env("DSN")},
+			&cli.StringFlag{Name: "dsn-file", Usage: "`FILE` that holds the DSN", Sources: env("DSN_FILE")},
+			&cli.BoolFlag{Name: "tls", Usage: "speak TLS on loopback too", Sources: env("TLS")},
+			&cli.StringFlag{Name: "tls-certificate", Usage: "PEM `FILE` with the certificate chain", Sources: env("TLS_CERTIFICATE")},
+			&cli.StringFlag{Name: "tls-key", Usage: "PEM `FILE` with its key", Sources: env("TLS_KEY")},
+			&cli.StringSliceFlag{Name: "public", Usage: "public `NETWORK` that may be put into a fence, as the site's own; may be given again", Sources: env("PUBLIC")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			dsn, err := readDSN(c)
+			config, err := instanceConfig(c)
 			if err != nil {
 				return err
 			}
-			in, err := service.Run(ctx, service.InstanceConfig{Data: c.String("data"), Listen: c.String("listen"), DSN: dsn, Console: p.Console})
+			config.Console = p.Console
+			in, err := service.Run(ctx, config)
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(p.Err, "Airdrift serves at %s\nThe console's first password is in %s\n", in.URL, in.PasswordFile())
+			fmt.Fprintf(p.Err, "Airdrift serves at %s\n", in.URL)
+			if in.Pin != "" {
+				fmt.Fprintf(p.Err, "SHA-256 of its certificate: %s\n", in.Pin)
+			}
+			fmt.Fprintf(p.Err, "The first password of the user administrator is in %s\n", in.PasswordFile())
 			return errors.Join(in.Wait(ctx), in.Close())
 		},
 	}
 }
 
-func readDSN(c *cli.Command) (string, error) {
-	if path := c.String("dsn-file"); path != "" {
-		text, err := os.ReadFile(path)
-		if err != nil {
-			return "", fmt.Errorf("DSN: %w", err)
-		}
-		return strings.TrimSpace(string(text)), nil
-	}
-	return c.String("dsn"), nil
-}
-
 func (p Program) passwordCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "password",
-		Usage: "set the console's password, read from standard input",
+		Usage: "set your own password, read from standard input",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			cl, err := connect(c)
 			if err != nil {

@@ -13,7 +13,7 @@ import (
 func (p Program) siteCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "site",
-		Usage: "the sites there are, and their networks",
+		Usage: "the sites there are",
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "list all sites",
@@ -47,25 +47,6 @@ func (p Program) siteCommand() *cli.Command {
 					return p.writeSites(c, []api.Site{site}, site)
 				},
 			},
-			{
-				Name: "network", Usage: "add networks to a site; it is swept nowhere else",
-				Flags: []cli.Flag{networkFlag()},
-				Action: func(ctx context.Context, c *cli.Command) error {
-					cl, site, err := connectSite(ctx, c)
-					if err != nil {
-						return err
-					}
-					if len(networksOf(c)) == 0 {
-						return wrongUse("want at least one --network, such as --network plant=10.40.2.0/24")
-					}
-					for _, n := range networksOf(c) {
-						if site, err = cl.AddNetwork(ctx, site.ID, n); err != nil {
-							return err
-						}
-					}
-					return p.writeSites(c, []api.Site{site}, site)
-				},
-			},
 		},
 	}
 }
@@ -77,11 +58,7 @@ func networkFlag() cli.Flag {
 func networksOf(c *cli.Command) []api.Network {
 	networks := []api.Network{}
 	for _, text := range c.StringSlice("network") {
-		name, subnet, named := strings.Cut(text, "=")
-		if !named {
-			name, subnet = "", text
-		}
-		networks = append(networks, api.Network{Name: name, Subnet: subnet})
+		networks = append(networks, readNetwork(text))
 	}
 	return networks
 }

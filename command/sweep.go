@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strconv"
 	"strings"
 	"time"
@@ -12,6 +13,8 @@ import (
 
 	"airdrift/api"
 	"airdrift/client"
+	"airdrift/core/netrange"
+	"airdrift/core/sweep"
 )
 
 func (p Program) sweepCommand() *cli.Command {
@@ -21,33 +24,101 @@ func (p Program) sweepCommand() *cli.Command {
 		ArgsUsage: "[RANGE ...]",
 		Description: "A RANGE is an address, a CIDR prefix, a from-to pair or a short one: 10.40.1.9, 10.40.1.0/24,\n" +
 			"10.40.1.20-10.40.1.80, 10.40.1.20-80. Without any, all networks of the site are swept.\n" +
-			"Ctrl-C stops the sweep; what was seen is kept.",
+			"Ctrl-C stops the sweep; what was seen is kept, and airdrift sweeps continue goes on from there.\n" +
+			"Examples: airdrift sweep --pace gentle 10.40.2.0/24 --except 10.40.2.13, airdrift sweep --file ranges.txt --ports usual",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "vantage", Usage: "`INTERFACE` to sweep from; may be left out where there is only one"},
 			&cli.StringSliceFlag{Name: "except", Usage: "`RANGE` to leave out; may be given again"},
-			&cli.StringFlag{Name: "pace", Usage: "how hard to push: gentle for old controllers, steady, or brisk", Value: "steady"},
+			&cli.StringFlag{Name: "file", Usage: "`FILE` with ranges, one or several a line, and comments after #; - reads standard input"},
+			&cli.StringFlag{Name: "pace", Usage: "how hard to push: gentle for old controllers, steady, brisk, or own figures such as rate=50,devices=4,per-device=1,per-network=32,rounds=3", Value: "steady"},
+			&cli.StringFlag{Name: "ports", Usage: "TCP `PORTS` to ask: telling, usual (some 200), all, or a list such as 22,80,8000-8100", Value: "telling"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			cl, site, err := connectSite(ctx, c)
 			if err != nil {
 				return err
 			}
-			sweep, err := p.sweepAndWatch(ctx, cl, site.ID, api.NewSweep{
+			wanted := api.NewSweep{
 				Vantage: c.String("vantage"), Ranges: strings.Join(c.Args().Slice(), ","),
-				Exclusions: strings.Join(c.StringSlice("except"), ","), Pace: c.String("pace"),
-			})
+				Exclusions: strings.Join(c.StringSlice("except"), ","), Ports: c.String("ports"),
+			}
+			if wanted.Pace, wanted.Figures, err = readPace(c.String("pace")); err != nil {
+				return err
+			}
+			if path := c.String("file"); path != "" {
+				ranges, err := p.readRanges(path)
+				if err != nil {
+					return err
+				}
+				wanted.Ranges = strings.Trim(wanted.Ranges+","+ranges, ",")
+			}
+			started, err := cl.StartSweep(ctx, site.ID, wanted)
 			if err != nil {
 				return err
 			}
-			if err := p.writeSweep(c.String("output"), sweep); err != nil {
-				return err
-			}
-			if sweep.State == "failed" {
-				return fmt.Errorf("sweep %d failed: %s", sweep.ID, sweep.Failure)
-			}
-			return nil
+			return p.watchToEnd(ctx, c, cl, started)
 		},
 	}
+}
+
+// watchToEnd shows a sweep's progress, and how it ended.
+func (p Program) watchToEnd(ctx context.Context, c *cli.Command, cl *client.Client, started api.Sweep) error {
+	ended, err := p.watch(ctx, cl, started)
+	if err != nil {
+		return err
+	}
+	if err := p.writeSweeps(c.String("output"), []api.Sweep{ended}, ended); err != nil {
+		return err
+	}
+	if ended.State == "failed" {
+		return fmt.Errorf("sweep %d failed: %s", ended.ID, ended.Failure)
+	}
+	return nil
+}
+
+// readRanges reads a list of ranges from a file, so that a fault is told with its line before anything is sent.
+func (p Program) readRanges(path string) (string, error) {
+	file, err := p.openFile(path)
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	text, err := io.ReadAll(io.LimitReader(file, maxRangeFile))
+	if err != nil {
+		return "", err
+	}
+	set, err := netrange.ParseFile(string(text))
+	if err != nil {
+		return "", wrongUse("%s: %v", path, err)
+	}
+	return set.String(), nil
+}
+
+// maxRangeFile bounds a file of ranges, in bytes.
+const maxRangeFile = 16 << 20
+
+// readPace reads the name of a pace, or figures of one's own; those left out are of the steady pace.
+func readPace(text string) (name string, figures *api.Pace, err error) {
+	if !strings.Contains(text, "=") {
+		return text, nil, nil
+	}
+	s := sweep.Steady
+	own := api.Pace{Rate: s.Rate, Devices: s.Devices, PerDevice: s.PerDevice, PerNetwork: s.PerNetwork, Rounds: s.Rounds}
+	whole := map[string]*int{"devices": &own.Devices, "per-device": &own.PerDevice, "per-network": &own.PerNetwork, "rounds": &own.Rounds}
+	for part := range strings.SplitSeq(text, ",") {
+		key, value, _ := strings.Cut(strings.TrimSpace(part), "=")
+		n, err := strconv.ParseFloat(value, 64)
+		target := whole[key]
+		switch {
+		case err != nil || target == nil && key != "rate" || target != nil && n != float64(int(n)):
+			return "", nil, wrongUse("%q is no figure of a pace: want rate, devices, per-device, per-network and rounds, such as rate=50,per-device=1", part)
+		case key == "rate":
+			own.Rate = n
+		default:
+			*target = int(n)
+		}
+	}
+	return "own", &own, nil
 }
 
 // sweepAndWatch starts a sweep and shows its progress until it is over. When ctx ends the sweep is stopped.
@@ -56,6 +127,11 @@ func (p Program) sweepAndWatch(ctx context.Context, cl *client.Client, site uint
 	if err != nil {
 		return started, err
 	}
+	return p.watch(ctx, cl, started)
+}
+
+// watch shows a sweep's progress until it is over. When ctx ends the sweep is stopped.
+func (p Program) watch(ctx context.Context, cl *client.Client, started api.Sweep) (api.Sweep, error) {
 	line := newProgressLine(p.Err)
 	defer line.end()
 	ended, err := cl.Watch(ctx, started.ID, client.Watcher{
@@ -72,14 +148,16 @@ func (p Program) sweepAndWatch(ctx context.Context, cl *client.Client, site uint
 	return cl.StopSweep(stopCtx, started.ID)
 }
 
-func (p Program) writeSweep(form string, s api.Sweep) error {
-	g := grid{headings: []string{"Sweep", "State", "Vantage", "Ranges", "Addresses", "Answered", "Questions", "Took", "Appeared", "Vanished", "Moved"}}
-	took := ""
-	if s.Ended != nil {
-		took = s.Ended.Sub(s.Began).Round(100 * time.Millisecond).String()
-	}
+func (p Program) writeSweeps(form string, list []api.Sweep, value any) error {
+	g := grid{headings: []string{"Sweep", "State", "Began", "Vantage", "Ranges", "Pace", "Addresses", "Answered", "Questions", "Took", "Appeared", "Vanished", "Moved"}}
 	number := func(n uint64) string { return strconv.FormatUint(n, 10) }
-	g.add(number(s.ID), s.State, s.Vantage, s.Ranges, number(s.Addresses), number(s.Answered), number(s.Sent), took,
-		strconv.Itoa(s.Appeared), strconv.Itoa(s.Vanished), strconv.Itoa(s.Moved))
-	return write(p.Out, form, g, s)
+	for _, s := range list {
+		took := ""
+		if s.Ended != nil {
+			took = s.Ended.Sub(s.Began).Round(100 * time.Millisecond).String()
+		}
+		g.add(number(s.ID), s.State, localTime(&s.Began), s.Vantage, s.Ranges, s.Pace, number(s.Addresses), number(s.Answered), number(s.Sent), took,
+			strconv.Itoa(s.Appeared), strconv.Itoa(s.Vanished), strconv.Itoa(s.Moved))
+	}
+	return write(p.Out, form, g, value)
 }

@@ -12,46 +12,69 @@ import (
 
 	"golang.org/x/net/icmp"
 	"golang.org/x/net/ipv4"
+	"golang.org/x/net/ipv6"
 
 	"airdrift/core/wire"
 )
 
+// family is what differs between echo over IPv4 (RFC 792) and over IPv6 (RFC 4443).
+type family struct {
+	raw, plain     string // what the system calls the raw and the unprivileged socket
+	any            netip.Addr
+	request, reply icmp.Type
+}
+
+var families = map[string]family{
+	"ip4": {"ip4:icmp", "udp4", netip.IPv4Unspecified(), ipv4.ICMPTypeEcho, ipv4.ICMPTypeEchoReply},
+	"ip6": {"ip6:ipv6-icmp", "udp6", netip.IPv6Unspecified(), ipv6.ICMPTypeEchoRequest, ipv6.ICMPTypeEchoReply},
+}
+
 // Echo opens a raw socket where that is permitted, else the system's unprivileged echo socket.
-func (w *Wire) Echo(context.Context) (wire.EchoConn, error) {
-	self, err := w.self()
+func (w *Wire) Echo(_ context.Context, network string) (wire.EchoConn, error) {
+	f, known := families[network]
+	if !known {
+		return nil, fmt.Errorf("network %q: want ip4 or ip6", network)
+	}
+	self, err := w.self(f.any)
 	if err != nil {
 		return nil, err
 	}
-	conn, err := icmp.ListenPacket("ip4:icmp", self.String())
+	conn, err := icmp.ListenPacket(f.raw, self.String())
 	raw := err == nil
 	if errors.Is(err, os.ErrPermission) {
-		conn, err = icmp.ListenPacket("udp4", self.String())
+		conn, err = icmp.ListenPacket(f.plain, self.String())
 	}
 	if err != nil {
 		return nil, noRights(err)
 	}
-	if err := conn.IPv4PacketConn().SetControlMessage(ipv4.FlagTTL, true); err != nil {
+	if network == "ip4" {
+		err = conn.IPv4PacketConn().SetControlMessage(ipv4.FlagTTL, true)
+	} else {
+		err = conn.IPv6PacketConn().SetControlMessage(ipv6.FlagHopLimit, true)
+	}
+	if err != nil {
 		_ = conn.Close()
 		return nil, fmt.Errorf("echo socket: %w", err)
 	}
-	return &echoConn{conn: conn, raw: raw, id: int(rand.Uint32N(1 << 16))}, nil
+	return &echoConn{conn: conn, family: f, raw: raw, id: int(rand.Uint32N(1 << 16))}, nil
 }
 
 type echoConn struct {
-	conn *icmp.PacketConn
-	raw  bool // a raw socket hears every answer on the machine; the other kind only its own
-	id   int
+	conn   *icmp.PacketConn
+	family family
+	raw    bool // a raw socket hears every answer on the machine; the other kind only its own
+	id     int
 }
 
 func (c *echoConn) Send(dst netip.Addr, seq uint16, data []byte) error {
-	message := icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &icmp.Echo{ID: c.id, Seq: int(seq), Data: data}}
+	message := icmp.Message{Type: c.family.request, Body: &icmp.Echo{ID: c.id, Seq: int(seq), Data: data}}
 	packet, err := message.Marshal(nil)
 	if err != nil {
 		return err
 	}
-	var to net.Addr = &net.UDPAddr{IP: dst.AsSlice()}
+	var to net.Addr = &net.UDPAddr{IP: dst.AsSlice(), Zone: dst.Zone()}
 	if c.raw {
-		to = &net.IPAddr{IP: dst.AsSlice()}
+		to = &net.IPAddr{IP: dst.AsSlice(), Zone: dst.Zone()}
 	}
 	_, err = c.conn.WriteTo(packet, to)
 	return err
@@ -60,24 +83,36 @@ func (c *echoConn) Send(dst netip.Addr, seq uint16, data []byte) error {
 func (c *echoConn) Receive() (wire.EchoReply, error) {
 	buf := make([]byte, 2048)
 	for {
-		n, control, from, err := c.conn.IPv4PacketConn().ReadFrom(buf)
+		n, hops, from, err := c.read(buf)
 		if err != nil {
 			return wire.EchoReply{}, err
 		}
-		message, err := icmp.ParseMessage(ipv4.ICMPTypeEchoReply.Protocol(), buf[:n])
-		if err != nil || message.Type != ipv4.ICMPTypeEchoReply {
+		message, err := icmp.ParseMessage(c.family.reply.Protocol(), buf[:n])
+		if err != nil || message.Type != c.family.reply {
 			continue
 		}
 		echo, ok := message.Body.(*icmp.Echo)
 		if !ok || c.raw && echo.ID != c.id {
 			continue
 		}
-		reply := wire.EchoReply{From: addrOf(from), Seq: uint16(echo.Seq), Data: echo.Data}
-		if control != nil {
-			reply.TTL = control.TTL
-		}
-		return reply, nil
+		return wire.EchoReply{From: addrOf(from), Seq: uint16(echo.Seq), TTL: hops, Data: echo.Data}, nil
 	}
+}
+
+// read gives one packet and the time to live or hop limit it arrived with, 0 where the system does not tell.
+func (c *echoConn) read(buf []byte) (n, hops int, from net.Addr, err error) {
+	if four := c.conn.IPv4PacketConn(); four != nil {
+		n, control, from, err := four.ReadFrom(buf)
+		if control != nil {
+			hops = control.TTL
+		}
+		return n, hops, from, err
+	}
+	n, control, from, err := c.conn.IPv6PacketConn().ReadFrom(buf)
+	if control != nil {
+		hops = control.HopLimit
+	}
+	return n, hops, from, err
 }
 
 func addrOf(a net.Addr) netip.Addr {

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"airdrift/core/hwaddr"
@@ -33,13 +34,13 @@ type Wire struct {
 	name string
 
 	mu        sync.Mutex // guards both
-	addr      netip.Addr
-	addrUntil time.Time
+	link      wire.Link
+	linkUntil time.Time
 }
 
-// addrLife is how long the interface's address is taken as known: a sweep opens hundreds of connections a second, and
+// linkLife is how long the interface's addresses are taken as known: a sweep opens hundreds of connections a second, and
 // each look costs system calls.
-const addrLife = 2 * time.Second
+const linkLife = 2 * time.Second
 
 var _ wire.Wire = (*Wire)(nil)
 
@@ -80,12 +81,27 @@ func (w *Wire) Link() wire.Link {
 	link.MAC, link.MTU = hwaddr.FromHardware(device.HardwareAddr), device.MTU
 	addrs, _ := device.Addrs() // none where the interface has just gone away
 	for _, a := range addrs {
-		if p, err := netip.ParsePrefix(a.String()); err == nil && !p.Addr().IsLinkLocalUnicast() {
+		if p, err := netip.ParsePrefix(a.String()); err == nil {
 			link.Prefixes = append(link.Prefixes, p)
 		}
 	}
+	// What is valid on the segment alone is the last resort.
+	slices.SortStableFunc(link.Prefixes, func(a, b netip.Prefix) int {
+		return rank(a.Addr()) - rank(b.Addr())
+	})
 	link.Gateway = gateway(device.Index)
 	return link
+}
+
+// rank orders addresses by what they are good for: IPv4, IPv6, and those of the segment alone.
+func rank(a netip.Addr) int {
+	switch {
+	case a.IsLinkLocalUnicast():
+		return 2
+	case a.Is6():
+		return 1
+	}
+	return 0
 }
 
 // nameServers reads the addresses out of a resolver's file (resolv.conf(5)).
@@ -109,25 +125,32 @@ func nameServers(path string) []netip.Addr {
 	return servers
 }
 
-// self gives the interface's first IPv4 address.
-func (w *Wire) self() (netip.Addr, error) {
+// self gives the interface's address to speak to another from: in the same subnet where there is one, else the first of
+// the same family.
+func (w *Wire) self(to netip.Addr) (netip.Addr, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if time.Now().Before(w.addrUntil) {
-		return w.addr, nil
+	if time.Now().After(w.linkUntil) {
+		w.link, w.linkUntil = w.Link(), time.Now().Add(linkLife)
 	}
-	for _, p := range w.Link().Prefixes {
-		if p.Addr().Is4() {
-			w.addr, w.addrUntil = p.Addr(), time.Now().Add(addrLife)
-			return w.addr, nil
+	if own, onLink := w.link.OnLink(to.WithZone("")); onLink {
+		return own.WithZone(to.Zone()), nil
+	}
+	for _, p := range w.link.Prefixes {
+		if p.Addr().Is4() == to.Is4() && !p.Addr().IsLinkLocalUnicast() {
+			return p.Addr(), nil
 		}
 	}
-	return netip.Addr{}, fmt.Errorf("interface %s has no IPv4 address", w.name)
+	family := "IPv4"
+	if to.Is6() {
+		family = "IPv6"
+	}
+	return netip.Addr{}, fmt.Errorf("interface %s has no %s address to speak from: %w", w.name, family, syscall.ENETUNREACH)
 }
 
 // DialContext opens a connection that leaves by this interface and from its address.
 func (w *Wire) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
-	self, err := w.self()
+	self, err := w.self(addr.Addr())
 	if err != nil {
 		return nil, err
 	}

@@ -26,7 +26,8 @@ func TestWireThroughKernel(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	wiretest.Run(t, w, scenario)
+	wiretest.Run(t, w, site)
+	t.Run("fence on the wire", func(t *testing.T) { wiretest.FenceOnTheWire(t, site, w) })
 }
 
 func TestUnknownInterface(t *testing.T) {
@@ -45,7 +46,7 @@ func TestEchoOnLoopback(t *testing.T) {
 	if w.Link().Broadcasts() {
 		t.Error("loopback is said to have a segment")
 	}
-	conn, err := w.Echo(t.Context())
+	conn, err := w.Echo(t.Context(), "ip4")
 	if errors.Is(err, wire.ErrNoRights) {
 		t.Skip("this user may not send echo requests: ", err)
 	}

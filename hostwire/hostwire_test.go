@@ -27,7 +27,7 @@ func TestAnInterfaceThatWentAway(t *testing.T) {
 		t.Errorf("its link is %+v", link)
 	}
 	_, dial := w.DialContext(t.Context(), "tcp", netip.MustParseAddrPort("127.0.0.1:1"))
-	_, echo := w.Echo(t.Context())
+	_, echo := w.Echo(t.Context(), "ip4")
 	for what, err := range map[string]error{"a connection": dial, "echo": echo} {
 		if err == nil || !strings.Contains(err.Error(), "gone0 has no IPv4 address") {
 			t.Errorf("%s by it gave %v", what, err)

@@ -13,36 +13,64 @@ import (
 	"sync"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
 	"golang.org/x/crypto/bcrypt"
 	"golang.org/x/time/rate"
 
-	"airdrift/api"
 	"airdrift/store"
 )
 
 const (
-	cookieName      = "airdrift_session"
-	sessionLife     = 12 * time.Hour
-	passwordSetting = "console.password"
-	minPassword     = 10 // characters
+	cookieName  = "airdrift_session"
+	sessionLife = 12 * time.Hour
+	minPassword = 10 // characters
+	// firstUser is who there is when a service starts for the first time, and whom the local command line acts for.
+	firstUser = "administrator"
 )
 
-// auth says who may speak to the service: the holder of the token, or who has signed in with the password.
-type auth struct {
-	store *store.Store
-	token [sha256.Size]byte // of the token, as only it is compared
-	tries *rate.Limiter     // of passwords, for all who try together
+// Role is what somebody may do; each may do what those before it may.
+type Role string
 
-	mu       sync.Mutex // guards sessions
-	sessions map[[sha256.Size]byte]time.Time
+// The roles there are.
+const (
+	Look       Role = "look"       // read everything but users and the audit log
+	Sweep      Role = "sweep"      // sweep, write notes, keep the register
+	Administer Role = "administer" // keep sites, fences, users
+)
+
+var rank = map[Role]int{Look: 1, Sweep: 2, Administer: 3}
+
+// may reports whether a role covers another.
+func (r Role) may(needed Role) bool { return rank[r] > 0 && rank[r] >= rank[needed] }
+
+// person is who makes a request.
+type person struct {
+	name string
+	role Role
+	by   string // token or password
 }
 
-func newAuth(st *store.Store, token string) *auth {
+// auth says who may speak to the service: the holder of a token, or who has signed in with a password.
+type auth struct {
+	store *store.Store
+	local [sha256.Size]byte // of the local command line's token, as only it is compared
+	tries *rate.Limiter     // of passwords, for all who try together
+	dummy []byte            // hash to compare with where there is no such user, so that the answer takes as long
+
+	mu       sync.Mutex // guards sessions
+	sessions map[[sha256.Size]byte]session
+}
+
+type session struct {
+	user string
+	end  time.Time
+}
+
+func newAuth(st *store.Store, token string) (*auth, error) {
+	dummy, err := bcrypt.GenerateFromPassword([]byte(NewSecret()), bcrypt.DefaultCost)
 	return &auth{
-		store: st, token: sha256.Sum256([]byte(token)), tries: rate.NewLimiter(rate.Every(2*time.Second), 5),
-		sessions: map[[sha256.Size]byte]time.Time{},
-	}
+		store: st, local: sha256.Sum256([]byte(token)), tries: rate.NewLimiter(rate.Every(2*time.Second), 5), dummy: dummy,
+		sessions: map[[sha256.Size]byte]session{},
+	}, err
 }
 
 // NewSecret makes a random text that nobody guesses: 160 bits.
@@ -52,48 +80,50 @@ func NewSecret() string {
 	return hex.EncodeToString(b)
 }
 
-// SetPassword sets the console's password, of at least 10 characters.
-func SetPassword(ctx context.Context, st *store.Store, password string) error {
+// hashPassword checks a new password, of at least 10 characters and at most 72 bytes, and gives what is kept of it.
+func hashPassword(password string) (string, error) {
 	if len([]rune(password)) < minPassword {
-		return refuse(http.StatusUnprocessableEntity, "the password is too short: want at least %d characters", minPassword)
+		return "", refuse(http.StatusUnprocessableEntity, "the password is too short: want at least %d characters", minPassword)
 	}
 	hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.DefaultCost)
 	if errors.Is(err, bcrypt.ErrPasswordTooLong) {
-		return refuse(http.StatusUnprocessableEntity, "the password is too long: want at most 72 bytes")
+		return "", refuse(http.StatusUnprocessableEntity, "the password is too long: want at most 72 bytes")
 	}
 	if err != nil {
-		return fmt.Errorf("password: %w", err)
+		return "", fmt.Errorf("password: %w", err)
 	}
-	return st.SetSetting(ctx, passwordSetting, string(hash))
+	return string(hash), nil
 }
 
-// signIn opens a session for who knows the password.
-func (a *auth) signIn(ctx context.Context, password string) (cookie *http.Cookie, err error) {
+// signIn opens a session for who knows a user's password.
+func (a *auth) signIn(ctx context.Context, name, password string) (person, string, error) {
 	if !a.tries.Allow() {
-		return nil, refuse(http.StatusTooManyRequests, "too many tries: wait a few seconds")
+		return person{}, "", refuse(http.StatusTooManyRequests, "too many tries: wait a few seconds")
 	}
-	hash, err := a.store.Setting(ctx, passwordSetting)
+	user, err := a.store.User(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		_ = bcrypt.CompareHashAndPassword(a.dummy, []byte(password)) // takes as long as for a user that is there
+		return person{}, "", errWrongPassword
+	}
 	if err != nil {
-		return nil, err
+		return person{}, "", err
 	}
-	if bcrypt.CompareHashAndPassword([]byte(hash), []byte(password)) != nil {
-		return nil, refuse(http.StatusUnauthorized, "the password is not right")
+	if bcrypt.CompareHashAndPassword([]byte(user.Hash), []byte(password)) != nil {
+		return person{}, "", errWrongPassword
 	}
 	secret := NewSecret()
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	for key, end := range a.sessions {
-		if time.Now().After(end) {
+	for key, s := range a.sessions {
+		if time.Now().After(s.end) {
 			delete(a.sessions, key)
 		}
 	}
-	a.sessions[sha256.Sum256([]byte(secret))] = time.Now().Add(sessionLife)
-	return sessionCookie(secret, int(sessionLife.Seconds())), nil
+	a.sessions[sha256.Sum256([]byte(secret))] = session{user.Name, time.Now().Add(sessionLife)}
+	return person{user.Name, Role(user.Role), "password"}, secret, nil
 }
 
-func sessionCookie(value string, seconds int) *http.Cookie {
-	return &http.Cookie{Name: cookieName, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: seconds}
-}
+var errWrongPassword = refuse(http.StatusUnauthorized, "the name or the password is not right")
 
 func (a *auth) signOut(secret string) {
 	a.mu.Lock()
@@ -101,82 +131,47 @@ func (a *auth) signOut(secret string) {
 	delete(a.sessions, sha256.Sum256([]byte(secret)))
 }
 
-// who tells by what a request is permitted: "token", "password", or "" where it is not.
-func (a *auth) who(authorization, session string) string {
-	if token, ok := strings.CutPrefix(authorization, "Bearer "); ok {
-		given := sha256.Sum256([]byte(token))
-		if subtle.ConstantTimeCompare(given[:], a.token[:]) == 1 {
-			return "token"
-		}
-	}
+// endSessions signs a user out everywhere, as after a change of the password or the role.
+func (a *auth) endSessions(user string) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if end, ok := a.sessions[sha256.Sum256([]byte(session))]; ok && time.Now().Before(end) {
-		return "password"
-	}
-	return ""
-}
-
-type whoKey struct{}
-
-// open marks operations that need no sign-in.
-const openOperation = "open"
-
-// guard lets nobody past who is not signed in.
-func (a *auth) guard(humaAPI huma.API) func(huma.Context, func(huma.Context)) {
-	return func(ctx huma.Context, next func(huma.Context)) {
-		session := ""
-		if cookie, err := huma.ReadCookie(ctx, cookieName); err == nil {
-			session = cookie.Value
+	for key, s := range a.sessions {
+		if s.user == user {
+			delete(a.sessions, key)
 		}
-		who := a.who(ctx.Header("Authorization"), session)
-		if who == "" && ctx.Operation().Metadata[openOperation] != true {
-			_ = huma.WriteErr(humaAPI, ctx, http.StatusUnauthorized, "not signed in: the console asks for the password, and the command line sends the token from the service's data directory")
-			return
-		}
-		next(huma.WithValue(ctx, whoKey{}, who))
 	}
 }
 
-type sessionOutput struct {
-	SetCookie http.Cookie `header:"Set-Cookie"`
-	Body      api.Session
+// who tells who makes a request; ok is false where nobody is signed in. expired says that somebody was.
+func (a *auth) who(ctx context.Context, authorization, cookie string) (p person, ok, expired bool, err error) {
+	if token, given := strings.CutPrefix(authorization, "Bearer "); given {
+		p, err := a.whoseToken(ctx, token)
+		return p, p.name != "", false, err
+	}
+	if cookie == "" {
+		return person{}, false, false, nil
+	}
+	a.mu.Lock()
+	s, known := a.sessions[sha256.Sum256([]byte(cookie))]
+	a.mu.Unlock()
+	if !known || time.Now().After(s.end) {
+		return person{}, false, true, nil
+	}
+	user, err := a.store.User(ctx, s.user)
+	if errors.Is(err, store.ErrNotFound) {
+		return person{}, false, true, nil
+	}
+	return person{user.Name, Role(user.Role), "password"}, err == nil, false, err
 }
 
-func (s *Service) registerSession(humaAPI huma.API) {
-	huma.Register(humaAPI, huma.Operation{
-		OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session", Summary: "Sign in with the password",
-		Metadata: map[string]any{openOperation: true}, Tags: []string{"session"},
-	}, func(ctx context.Context, in *struct{ Body api.Password }) (*sessionOutput, error) {
-		cookie, err := s.auth.signIn(ctx, in.Body.Password)
-		if err != nil {
-			return nil, problem(ctx, err)
-		}
-		return &sessionOutput{*cookie, api.Session{By: "password"}}, nil
-	})
-	huma.Register(humaAPI, huma.Operation{
-		OperationID: "get-session", Method: http.MethodGet, Path: "/api/v1/session", Summary: "Who is signed in", Tags: []string{"session"},
-	}, func(ctx context.Context, _ *struct{}) (*struct{ Body api.Session }, error) {
-		who, _ := ctx.Value(whoKey{}).(string)
-		return &struct{ Body api.Session }{api.Session{By: who}}, nil
-	})
-	huma.Register(humaAPI, huma.Operation{
-		OperationID: "sign-out", Method: http.MethodDelete, Path: "/api/v1/session", Summary: "Sign out", Tags: []string{"session"},
-		DefaultStatus: http.StatusNoContent,
-	}, func(_ context.Context, in *struct {
-		Session string `cookie:"airdrift_session"`
-	}) (*struct {
-		SetCookie http.Cookie `header:"Set-Cookie"`
-	}, error) {
-		s.auth.signOut(in.Session)
-		return &struct {
-			SetCookie http.Cookie `header:"Set-Cookie"`
-		}{*sessionCookie("", -1)}, nil
-	})
-	huma.Register(humaAPI, huma.Operation{
-		OperationID: "set-password", Method: http.MethodPut, Path: "/api/v1/password", Summary: "Set the console's password",
-		DefaultStatus: http.StatusNoContent, Tags: []string{"session"},
-	}, func(ctx context.Context, in *struct{ Body api.Password }) (*struct{}, error) {
-		return nil, problem(ctx, SetPassword(ctx, s.store, in.Body.Password))
-	})
+func (a *auth) whoseToken(ctx context.Context, token string) (person, error) {
+	hash := sha256.Sum256([]byte(token))
+	if subtle.ConstantTimeCompare(hash[:], a.local[:]) == 1 {
+		return person{firstUser, Administer, "token"}, nil
+	}
+	user, err := a.store.UserOfToken(ctx, hash)
+	if errors.Is(err, store.ErrNotFound) {
+		return person{}, nil
+	}
+	return person{user.Name, Role(user.Role), "token"}, err
 }

@@ -2,8 +2,10 @@ package service
 
 import (
 	"cmp"
+	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"time"
 
 	"airdrift/api"
@@ -18,7 +20,7 @@ import (
 )
 
 func toSite(s store.Site) api.Site {
-	site := api.Site{ID: s.ID, Name: s.Name, Networks: []api.Network{}}
+	site := api.Site{ID: s.ID, Name: s.Name, Networks: []api.Network{}, NameServers: addrTexts(s.NameServers)}
 	for _, n := range s.Networks {
 		site.Networks = append(site.Networks, api.Network{Name: n.Name, Subnet: n.Subnet.String()})
 	}
@@ -28,12 +30,17 @@ func toSite(s store.Site) api.Site {
 func toSweep(s store.Sweep) api.Sweep {
 	out := api.Sweep{
 		ID: s.ID, Site: s.SiteID, Vantage: s.Vantage, Ranges: s.Ranges, Exclusions: s.Exclusions, Pace: s.Pace,
+		Figures: toPace(s.Figures), Ports: s.Ports, StartedBy: s.StartedBy,
 		State: string(s.State), Began: s.Began, Addresses: s.Addresses, Answered: s.Answered, Sent: s.Sent,
 		Warnings: texts(s.Warnings), Failure: s.Failure,
 		Appeared: s.Appeared, Vanished: s.Vanished, Moved: s.Moved, Changed: s.Changed,
 	}
 	out.Ended = known(s.Ended)
 	return out
+}
+
+func toPace(p sweep.Pace) api.Pace {
+	return api.Pace{Rate: p.Rate, Devices: p.Devices, PerDevice: p.PerDevice, PerNetwork: p.PerNetwork, Rounds: p.Rounds}
 }
 
 // known gives nil for a time that has not come.
@@ -103,11 +110,15 @@ func addrTexts(addrs []netip.Addr) []string {
 }
 
 func toDeviceLine(l store.DeviceLine) api.DeviceLine {
-	return api.DeviceLine{
+	line := api.DeviceLine{
 		ID: l.ID, Name: l.Name, Addrs: addrTexts(l.Addrs), MAC: l.MAC.String(), Kind: l.Kind, Vendor: l.Vendor, Model: l.Model, OS: l.OS,
-		Standing: string(l.Standing), Presence: string(l.Presence), Contested: l.Contested,
+		Standing: string(l.Standing), Presence: string(l.Presence), Contested: l.Contested, Traits: []string{},
 		FirstSeen: known(l.FirstSeen), LastSeen: known(l.LastSeen),
 	}
+	for _, t := range l.Traits {
+		line.Traits = append(line.Traits, string(t))
+	}
+	return line
 }
 
 func toDevice(site uint64, d ledger.Device, overlay *registry.Table) api.Device {
@@ -122,6 +133,11 @@ func toDevice(site uint64, d ledger.Device, overlay *registry.Table) api.Device 
 		LastSweep:  d.LastSweep,
 		MatchedBy:  d.MatchedBy,
 		Reasons:    texts(d.Reasons),
+		Note:       d.Note,
+		Links:      linksTo(d),
+	}
+	if d.Aside != nil {
+		out.Aside = &api.Aside{Reason: d.Aside.Reason, By: d.Aside.By, At: d.Aside.At}
 	}
 	for _, m := range d.MACs {
 		vendor := registry.Find(m, overlay)
@@ -173,4 +189,33 @@ func toVendor(mac hwaddr.MAC, overlay *registry.Table) api.Vendor {
 		out.Prefix = found.Prefix.String()
 	}
 	return out
+}
+
+// openers are the ways to open a device by the ports it offers, those that a browser can follow first.
+var openers = []struct {
+	port          uint16
+	title, scheme string
+}{
+	{443, "Web page", "https"}, {80, "Web page", "http"}, {8443, "Web page", "https"}, {8080, "Web page", "http"}, {8000, "Web page", "http"},
+	{22, "Secure shell", "ssh"}, {23, "Telnet", "telnet"}, {445, "File share", "smb"}, {21, "Files", "ftp"}, {3389, "Remote desktop", "rdp"}, {5900, "Screen", "vnc"},
+}
+
+// linksTo gives the ways to open a device. They are made of its address and known ports, never of what it says.
+func linksTo(d ledger.Device) []api.Link {
+	links := []api.Link{}
+	if len(d.Addrs) == 0 || d.Addrs[0].IsLinkLocalUnicast() {
+		return links
+	}
+	open := map[string]bool{}
+	for _, port := range evidence.Values(d.Items, evidence.KeyTCPOpen) {
+		open[port] = true
+	}
+	for _, o := range openers {
+		if !open[strconv.Itoa(int(o.port))] {
+			continue
+		}
+		at := netip.AddrPortFrom(d.Addrs[0], o.port)
+		links = append(links, api.Link{Title: fmt.Sprintf("%s (%s)", o.title, at), URL: fmt.Sprintf("%s://%s", o.scheme, at)})
+	}
+	return links
 }

@@ -1,30 +1,138 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"airdrift/api"
+	"airdrift/core/identify"
+	"airdrift/core/ledger"
+	"airdrift/core/register"
 	"airdrift/store"
 )
 
 func (s *Service) registerDevices(humaAPI huma.API) {
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "list-devices", Method: http.MethodGet, Path: "/api/v1/sites/{site}/devices", Summary: "Devices of a site", Tags: []string{"devices"},
+		OperationID: "list-devices", Method: http.MethodGet, Path: "/api/v1/sites/{site}/devices", Summary: "Devices of a site",
+		Tags: []string{"devices"}, Extensions: needs(Look),
 	}, s.listDevices)
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "get-device", Method: http.MethodGet, Path: "/api/v1/devices/{device}", Summary: "All that is known of one device", Tags: []string{"devices"},
+		OperationID: "get-device", Method: http.MethodGet, Path: "/api/v1/devices/{device}", Summary: "All that is known of one device",
+		Tags: []string{"devices"}, Extensions: needs(Look),
 	}, s.getDevice)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "get-history", Method: http.MethodGet, Path: "/api/v1/devices/{device}/history", Summary: "When and where a device was seen, the newest sweep first",
+		Tags: []string{"devices"}, Extensions: needs(Look),
+	}, s.history)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "set-note", Method: http.MethodPut, Path: "/api/v1/devices/{device}/note", Summary: "Write a note on a device; an empty one takes it away",
+		DefaultStatus: http.StatusNoContent, Tags: []string{"devices"}, Extensions: needs(Sweep),
+	}, func(ctx context.Context, in *struct {
+		DeviceInput
+		Body api.Note
+	}) (*struct{}, error) {
+		return nil, problem(ctx, s.sweeper.changeDevice(ctx, in.Device, func(d *ledger.Device) { d.Note = in.Body.Text }))
+	})
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "set-aside", Method: http.MethodPut, Path: "/api/v1/devices/{device}/aside", Summary: "Set a device aside: known, and left out of what nobody manages",
+		DefaultStatus: http.StatusNoContent, Tags: []string{"devices"}, Extensions: needs(Sweep),
+	}, func(ctx context.Context, in *struct {
+		DeviceInput
+		Body api.Aside
+	}) (*struct{}, error) {
+		aside := &ledger.Aside{Reason: in.Body.Reason, By: personOf(ctx).name, At: time.Now().UTC()}
+		return nil, problem(ctx, s.sweeper.changeDevice(ctx, in.Device, func(d *ledger.Device) { d.Aside = aside }))
+	})
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "take-back", Method: http.MethodDelete, Path: "/api/v1/devices/{device}/aside", Summary: "Take back that a device is set aside",
+		DefaultStatus: http.StatusNoContent, Tags: []string{"devices"}, Extensions: needs(Sweep),
+	}, func(ctx context.Context, in *DeviceInput) (*struct{}, error) {
+		return nil, problem(ctx, s.sweeper.changeDevice(ctx, in.Device, func(d *ledger.Device) { d.Aside = nil }))
+	})
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "add-to-register", Method: http.MethodPost, Path: "/api/v1/devices/{device}/register",
+		Summary: "Put a device into the register, as it was seen; what the body names takes the place of what was seen",
+		Tags:    []string{"devices"}, Extensions: needs(Sweep),
+	}, s.addToRegister)
+}
+
+// DeviceInput names a device in the path.
+type DeviceInput struct {
+	Device uint64 `path:"device" doc:"Number of the device"`
+}
+
+func (s *Service) history(ctx context.Context, in *struct {
+	DeviceInput
+	Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}) (*struct{ Body []api.Seen }, error) {
+	if _, _, err := s.store.Device(ctx, in.Device); err != nil {
+		return nil, problem(ctx, err)
+	}
+	sightings, err := s.store.History(ctx, in.Device, in.Limit)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	list := make([]api.Seen, len(sightings))
+	for i, h := range sightings {
+		list[i] = api.Seen{Sweep: h.Sweep, At: h.Sighting.FirstAt, Addr: h.Sighting.Addr.String(), MAC: h.Sighting.MAC.String(), Facts: len(h.Sighting.Items)}
+	}
+	return &struct{ Body []api.Seen }{list}, nil
+}
+
+func (s *Service) addToRegister(ctx context.Context, in *struct {
+	DeviceInput
+	Body api.NewEntry
+}) (*struct{ Body api.Device }, error) {
+	device, site, err := s.store.Device(ctx, in.Device)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	if device.Entry != nil {
+		return nil, problem(ctx, refuse(http.StatusConflict, "the device is in the register already, as %q", device.Entry.Name))
+	}
+	entry := entryOf(device, in.Body)
+	if entry.Name == "" && entry.MAC.IsZero() && !entry.Addr.IsValid() {
+		return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "nothing tells this device by: give it a name"))
+	}
+	if _, _, err := s.sweeper.importRegister(ctx, site, []register.Entry{entry}, false); err != nil {
+		return nil, problem(ctx, err)
+	}
+	return s.getDevice(ctx, &in.DeviceInput)
+}
+
+// entryOf makes the entry of a device out of what was seen and what somebody says of it.
+func entryOf(d ledger.Device, said api.NewEntry) register.Entry {
+	line := store.LineOf(d)
+	entry := register.Entry{
+		Name: cmp.Or(said.Name, line.Name), Vendor: cmp.Or(said.Vendor, line.Vendor), Model: cmp.Or(said.Model, line.Model),
+		Kind: cmp.Or(said.Kind, line.Kind), Location: said.Location, Responsible: said.Responsible, Note: said.Note,
+	}
+	if entry.Kind == identify.Unknown {
+		entry.Kind = ""
+	}
+	for _, m := range d.MACs {
+		if !m.IsPrivate() && !m.IsShared() {
+			entry.MAC = m
+			break
+		}
+	}
+	if len(d.Addrs) > 0 {
+		entry.Addr = d.Addrs[0]
+	}
+	return entry
 }
 
 type devicesInput struct {
 	SiteInput
-	Standing  []string `query:"standing" enum:"managed,unmanaged,missing" doc:"Only these standings"`
+	Standing  []string `query:"standing" enum:"managed,unmanaged,missing,set aside" doc:"Only these standings"`
 	Presence  []string `query:"presence" enum:"seen,silent,uncovered" doc:"Only these presences"`
 	Kind      []string `query:"kind" doc:"Only these kinds"`
 	Contested bool     `query:"contested" doc:"Only devices that share an address"`
+	Trait     string   `query:"trait" doc:"Only devices with this trait"`
 	Text      string   `query:"text" maxLength:"200" doc:"Words that must all occur in what is known of the device"`
 	Sort      string   `query:"sort" enum:"address,name,kind,vendor,model,os,mac,standing,presence,firstSeen,lastSeen" default:"address"`
 	Descend   bool     `query:"descend" doc:"Sort downwards"`
@@ -37,7 +145,7 @@ func (s *Service) listDevices(ctx context.Context, in *devicesInput) (*struct{ B
 		return nil, problem(ctx, err)
 	}
 	lines, total, err := s.store.ListDevices(ctx, store.DeviceQuery{
-		Site: in.Site, Standings: in.Standing, Presences: in.Presence, Kinds: in.Kind, Contested: in.Contested, Text: in.Text,
+		Site: in.Site, Standings: in.Standing, Presences: in.Presence, Kinds: in.Kind, Contested: in.Contested, Trait: in.Trait, Text: in.Text,
 		Sort: in.Sort, Descend: in.Descend, Offset: in.Offset, Limit: in.Limit,
 	})
 	if err != nil {
@@ -50,9 +158,7 @@ func (s *Service) listDevices(ctx context.Context, in *devicesInput) (*struct{ B
 	return &struct{ Body api.DeviceList }{list}, nil
 }
 
-func (s *Service) getDevice(ctx context.Context, in *struct {
-	Device uint64 `path:"device" doc:"Number of the device"`
-}) (*struct{ Body api.Device }, error) {
+func (s *Service) getDevice(ctx context.Context, in *DeviceInput) (*struct{ Body api.Device }, error) {
 	device, siteID, err := s.store.Device(ctx, in.Device)
 	if err != nil {
 		return nil, problem(ctx, err)

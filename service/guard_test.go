@@ -3,8 +3,12 @@ package service_test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
+	"net/http/cookiejar"
 	"os"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -18,48 +22,115 @@ import (
 	"airdrift/store/storetest"
 )
 
-// operations reads every method and path out of the committed description of the API.
-func operations(t *testing.T) map[string][]string {
+// operation is one route of the API, and the role it wants.
+type operation struct{ method, path, role string }
+
+// operations reads every operation out of the committed description of the API.
+func operations(t *testing.T) []operation {
 	t.Helper()
 	text, err := os.ReadFile(openAPIFile)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var document struct {
-		Paths map[string]map[string]any
+		Paths map[string]map[string]struct {
+			Role string `json:"x-role"`
+		}
 	}
 	if err := json.Unmarshal(text, &document); err != nil {
 		t.Fatal(err)
 	}
-	found := map[string][]string{}
+	var found []operation
 	for path, methods := range document.Paths {
-		for method := range methods {
-			found[path] = append(found[path], strings.ToUpper(method))
+		for method, op := range methods {
+			found = append(found, operation{strings.ToUpper(method), path, op.Role})
 		}
 	}
+	slices.SortFunc(found, func(a, b operation) int { return strings.Compare(a.path+a.method, b.path+b.method) })
 	return found
 }
 
-// Every operation but the sign-in itself wants a sign-in. A new one is found here by itself.
-func TestEveryOperationWantsASignIn(t *testing.T) {
+// What each role may do, route by route, tried with somebody of each role. A new route is found here by itself, and one
+// without a rule fails.
+func TestEveryRouteByRole(t *testing.T) {
 	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
-	fill := strings.NewReplacer("{site}", "1", "{sweep}", "1", "{device}", "1", "{mac}", "00:00:01:02:03:04")
-	tried := 0
-	for path, methods := range operations(t) {
-		for _, method := range methods {
-			if method == http.MethodPost && path == "/api/v1/session" {
-				continue
+	tokens := map[string]string{"": ""}
+	for i, role := range []string{"look", "sweep", "administer"} {
+		name := "somebody-" + role
+		if _, err := s.Client.CreateUser(t.Context(), api.NewUser{Name: name, Role: role, Password: "a long password"}); err != nil {
+			t.Fatal(err)
+		}
+		signedIn := signIn(t, s, name, "a long password")
+		token, err := signedIn.CreateToken(t.Context(), fmt.Sprint("test ", i))
+		if err != nil {
+			t.Fatal(err)
+		}
+		tokens[role] = token.Secret
+	}
+	// Numbers of which there is nothing: a request that is let through finds nothing, and changes nothing.
+	fill := strings.NewReplacer("{site}", "999", "{sweep}", "999", "{device}", "999", "{token}", "999", "{user}", "nobody", "{mac}", "00:00:01:02:03:04")
+	ranks := map[string]int{"": 0, "look": 1, "sweep": 2, "administer": 3}
+	all := operations(t)
+	if len(all) < 40 {
+		t.Fatalf("only %d operations are described", len(all))
+	}
+	for _, op := range all {
+		if op.role == "anybody" {
+			if op.path != "/api/v1/session" || op.method != http.MethodPost {
+				t.Errorf("%s %s is open to anybody", op.method, op.path)
 			}
-			tried++
-			status, body := get(t, http.DefaultClient, method, s.URL+fill.Replace(path), map[string]string{"Content-Type": "application/json"}, "{}")
-			if status != http.StatusUnauthorized {
-				t.Errorf("%s %s without a sign-in: status %d, %s", method, path, status, body)
+			continue
+		}
+		if ranks[op.role] == 0 {
+			t.Errorf("%s %s has no rule that says who may use it", op.method, op.path)
+			continue
+		}
+		if op.method != http.MethodGet && op.role == "look" && !strings.HasPrefix(op.path, "/api/v1/session") && !strings.HasPrefix(op.path, "/api/v1/password") && !strings.HasPrefix(op.path, "/api/v1/tokens") {
+			t.Errorf("%s %s changes something, and who may only look may use it", op.method, op.path)
+		}
+		for role, token := range tokens {
+			header := map[string]string{"Content-Type": "application/json"}
+			want := "let through"
+			switch {
+			case token == "":
+				want = "401"
+			case ranks[role] < ranks[op.role]:
+				want = "403"
+			}
+			if token != "" {
+				header["Authorization"] = "Bearer " + token
+			}
+			status, body := get(t, http.DefaultClient, op.method, s.URL+fill.Replace(op.path), header, "{}")
+			got := strconv.Itoa(status)
+			if status != http.StatusUnauthorized && status != http.StatusForbidden {
+				got = "let through"
+			}
+			if got != want {
+				t.Errorf("%s %s by %q: %s, want %s: %.200s", op.method, op.path, role, got, want, body)
 			}
 		}
 	}
-	if tried < 15 {
-		t.Errorf("only %d operations were tried", tried)
+}
+
+// signIn opens a session as the console does, and gives a client that acts for its user.
+func signIn(t *testing.T, s *servicetest.Service, name, password string) *client.Client {
+	t.Helper()
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		t.Fatal(err)
 	}
+	browser := &http.Client{Jar: jar}
+	status, body := get(t, browser, http.MethodPost, s.URL+"/api/v1/session", map[string]string{"Content-Type": "application/json"},
+		fmt.Sprintf(`{"user":%q,"password":%q}`, name, password))
+	if status != http.StatusOK {
+		t.Fatalf("sign-in of %s: status %d, %s", name, status, body)
+	}
+	status, body = get(t, browser, http.MethodPost, s.URL+"/api/v1/tokens", map[string]string{"Content-Type": "application/json"}, `{"label":"from the console"}`)
+	var token api.Token
+	if err := json.Unmarshal([]byte(body), &token); status != http.StatusCreated || err != nil {
+		t.Fatalf("token of %s: status %d, %s", name, status, body)
+	}
+	return client.New(s.URL, token.Secret)
 }
 
 func TestConsoleFiles(t *testing.T) {

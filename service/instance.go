@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 
 	"airdrift/core/wire"
 	"airdrift/hostwire"
+	"airdrift/spool"
 	"airdrift/store"
 )
 
@@ -35,12 +37,19 @@ type InstanceConfig struct {
 	DSN      string   // of a database that runs; empty starts one below Data
 	Vantages Vantages // nil: this machine's interfaces
 	Console  fs.FS    // the built console; nil serves none
+
+	Public      []netip.Prefix // public networks that may be put into a fence
+	Certificate string         // file of the TLS certificate chain (PEM); empty makes one where TLS is wanted
+	Key         string         // file of its key (PEM)
+	TLS         bool           // speak TLS on loopback too; elsewhere it always is
+	SpoolLimit  int64          // bytes of one sweep's journal; 0 for the usual limit
 }
 
 // Instance is a service that runs, with everything it needs.
 type Instance struct {
 	URL   string // where it listens
-	Token string // of the command line
+	Token string // of the local command line
+	Pin   string // SHA-256 of the TLS certificate; empty without TLS
 
 	data    string
 	server  *http.Server
@@ -48,16 +57,19 @@ type Instance struct {
 	store   *store.Store
 	db      *store.Server // nil where the database is not ours
 	ended   chan error
+	lock    *os.File
 }
 
 // Address is what the command line needs to find a running service; it is kept in the data directory.
 type Address struct {
 	URL string `json:"url"`
+	Pin string `json:"pin,omitempty"` // SHA-256 of the certificate, which need not be signed by anybody
 }
 
 // Run starts a service: database, tables, API and console. The caller ends it with Close.
 func Run(ctx context.Context, config InstanceConfig) (instance *Instance, err error) {
-	if err := checkListen(config.Listen); err != nil {
+	secure, err := needsTLS(config)
+	if err != nil {
 		return nil, err
 	}
 	// The port is taken first: nothing else is begun where it is not to be had.
@@ -66,6 +78,7 @@ func Run(ctx context.Context, config InstanceConfig) (instance *Instance, err er
 		return nil, fmt.Errorf("cannot listen on %s: %w. Is another service running there? Choose another port with --listen", config.Listen, err)
 	}
 	in := &Instance{URL: "http://" + listener.Addr().String(), data: config.Data, ended: make(chan error, 1)}
+	var settings *tls.Config
 	defer func() {
 		if err != nil {
 			_ = listener.Close()
@@ -75,6 +88,18 @@ func Run(ctx context.Context, config InstanceConfig) (instance *Instance, err er
 	// Others may pass through, as the database runs as a user of its own; what is secret inside has its own rights.
 	if err := os.MkdirAll(config.Data, 0o711); err != nil {
 		return nil, fmt.Errorf("data directory: %w", err)
+	}
+	if in.lock, err = lockData(config.Data); err != nil {
+		return nil, err
+	}
+	if err := checkVersion(config.Data); err != nil {
+		return nil, err
+	}
+	if secure {
+		if settings, in.Pin, err = tlsSettings(config, listener.Addr()); err != nil {
+			return nil, err
+		}
+		in.URL = "https://" + listener.Addr().String()
 	}
 	if in.Token, err = keepSecret(filepath.Join(config.Data, tokenFile)); err != nil {
 		return nil, fmt.Errorf("token: %w", err)
@@ -89,26 +114,25 @@ func Run(ctx context.Context, config InstanceConfig) (instance *Instance, err er
 	if vantages == nil {
 		vantages = HostVantages{}
 	}
-	in.service, err = New(ctx, Config{Store: in.store, Vantages: vantages, Token: in.Token, Console: config.Console})
+	journals, err := spool.Open(filepath.Join(config.Data, "spool"), config.SpoolLimit)
 	if err != nil {
 		return nil, err
 	}
-	in.server = &http.Server{Handler: in.service.Handler(), ReadHeaderTimeout: readHeaderMax, IdleTimeout: idleMax}
-	go func() { in.ended <- in.server.Serve(listener) }()
-	return in, in.writeAddress()
-}
-
-// checkListen refuses to be reached from elsewhere without encryption.
-func checkListen(listen string) error {
-	host, _, err := net.SplitHostPort(listen)
+	in.service, err = New(ctx, Config{
+		Store: in.store, Spool: journals, Vantages: vantages, Token: in.Token, Console: config.Console, Public: config.Public, Secure: secure,
+	})
 	if err != nil {
-		return fmt.Errorf("%q is not an address to listen on: want host:port such as 127.0.0.1:8470", listen)
+		return nil, err
 	}
-	addr, err := netip.ParseAddr(host)
-	if host != "localhost" && (err != nil || !addr.IsLoopback()) {
-		return fmt.Errorf("%s can be reached from other machines, and this version has no encryption of its own: listen on 127.0.0.1 and put a TLS proxy before it", listen)
-	}
-	return nil
+	in.server = &http.Server{Handler: in.service.Handler(), ReadHeaderTimeout: readHeaderMax, IdleTimeout: idleMax, TLSConfig: settings}
+	go func() {
+		if secure {
+			in.ended <- in.server.ServeTLS(listener, "", "")
+		} else {
+			in.ended <- in.server.Serve(listener)
+		}
+	}()
+	return in, in.writeAddress()
 }
 
 func (in *Instance) openStore(ctx context.Context, config InstanceConfig) (err error) {
@@ -133,24 +157,28 @@ func keepSecret(path string) (string, error) {
 	return strings.TrimSpace(string(text)), err
 }
 
-// firstPassword makes a password where there is none yet, and leaves it in a file for the administrator.
+// firstPassword makes an administrator where there is no user yet, and leaves the password in a file.
 func (in *Instance) firstPassword(ctx context.Context) error {
-	hash, err := in.store.Setting(ctx, passwordSetting)
-	if err != nil || hash != "" {
+	users, err := in.store.Users(ctx)
+	if err != nil || len(users) > 0 {
 		return err
 	}
 	password, err := keepSecret(in.PasswordFile())
 	if err != nil {
 		return err
 	}
-	return SetPassword(ctx, in.store, password)
+	hash, err := hashPassword(password)
+	if err != nil {
+		return err
+	}
+	return in.store.CreateUser(ctx, store.User{Name: firstUser, Role: string(Administer), Hash: hash, CreatedAt: time.Now().UTC()})
 }
 
 // PasswordFile is where the first password of the console is kept.
 func (in *Instance) PasswordFile() string { return filepath.Join(in.data, passwordFile) }
 
 func (in *Instance) writeAddress() error {
-	text, err := json.Marshal(Address{URL: in.URL})
+	text, err := json.Marshal(Address{URL: in.URL, Pin: in.Pin})
 	if err != nil {
 		return err
 	}
@@ -158,20 +186,19 @@ func (in *Instance) writeAddress() error {
 }
 
 // Find reads where the service of a data directory listens, and its token.
-func Find(data string) (url, token string, err error) {
+func Find(data string) (address Address, token string, err error) {
 	text, err := os.ReadFile(filepath.Join(data, addressFile))
 	if err != nil {
-		return "", "", fmt.Errorf("no service has run on %s: start one with airdrift serve, or name its data directory with --data", data)
+		return address, "", fmt.Errorf("no service has run on %s: start one with airdrift serve, or name its data directory with --data", data)
 	}
-	var address Address
 	if err := json.Unmarshal(text, &address); err != nil {
-		return "", "", fmt.Errorf("%s: %w", addressFile, err)
+		return address, "", fmt.Errorf("%s: %w", addressFile, err)
 	}
 	secret, err := os.ReadFile(filepath.Join(data, tokenFile))
 	if err != nil {
-		return "", "", fmt.Errorf("the token of the service cannot be read: %w", err)
+		return address, "", fmt.Errorf("the token of the service cannot be read: %w", err)
 	}
-	return address.URL, strings.TrimSpace(string(secret)), nil
+	return address, strings.TrimSpace(string(secret)), nil
 }
 
 // Wait blocks until ctx ends, or the service does of itself, which is an error.
@@ -202,6 +229,9 @@ func (in *Instance) Close() error {
 	}
 	if in.db != nil {
 		failures = append(failures, in.db.Stop())
+	}
+	if in.lock != nil {
+		failures = append(failures, in.lock.Close())
 	}
 	return errors.Join(failures...)
 }

@@ -2,6 +2,8 @@ package service
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"log/slog"
 	"slices"
 	"sync"
@@ -12,24 +14,31 @@ import (
 	"airdrift/core/identify"
 	"airdrift/core/sweep"
 	"airdrift/core/wire"
+	"airdrift/spool"
 	"airdrift/store"
 )
 
 const (
 	// writeEvery is how often sightings are written while a sweep runs.
 	writeEvery = 250 * time.Millisecond
-	// finishWait bounds the writing of what a sweep saw after it has been told to stop.
+	// placeEvery is how often it is written how far a sweep has come.
+	placeEvery = time.Second
+	// finishWait bounds the writing of what a sweep saw after the service has been told to end.
 	finishWait = 60 * time.Second
 	// eventQueue is how many events a slow listener may lag behind before it is cut off; it can come back and is told
 	// everything anew.
 	eventQueue = 2048
+	// maxPending bounds the sightings that wait in memory where neither the database nor the spool takes them.
+	maxPending = 100_000
 )
 
 // job is one sweep that runs in this service.
 type job struct {
-	engine *identify.Engine
-	stop   context.CancelFunc
-	done   chan struct{} // closed when the sweep is over and written
+	engine  *identify.Engine
+	store   *store.Store
+	journal *spool.Journal
+	stop    context.CancelFunc
+	done    chan struct{} // closed when the sweep is over and written
 
 	mu        sync.Mutex // guards all below
 	sweep     store.Sweep
@@ -37,53 +46,94 @@ type job struct {
 	progress  *api.Progress
 	sightings map[string]api.Sighting
 	order     []string
-	pending   map[string]evidence.Sighting // not written yet
+	pending   map[string]evidence.Sighting // not written to the database yet
+	log       []store.LogLine              // not written yet
+	spoilt    bool                         // the journal could not be written
+	failure   string                       // why the sweep was given up
 	listeners map[chan any]struct{}
 }
 
-func newJob(record store.Sweep, engine *identify.Engine, stop context.CancelFunc) *job {
+func newJob(record store.Sweep, engine *identify.Engine, st *store.Store, journal *spool.Journal, stop context.CancelFunc) *job {
 	return &job{
-		engine: engine, stop: stop, done: make(chan struct{}), sweep: record,
+		engine: engine, store: st, journal: journal, stop: stop, done: make(chan struct{}), sweep: record,
 		sightings: map[string]api.Sighting{}, pending: map[string]evidence.Sighting{}, listeners: map[chan any]struct{}{},
 	}
 }
 
-// run carries the sweep out and writes what it sees; finish puts it into the ledger.
-func (j *job) run(ctx context.Context, st *store.Store, w wire.Wire, order sweep.Order, finish func(context.Context, store.Sweep) (store.Sweep, error)) {
+// run carries the sweep out and writes what it sees; enter puts it into the ledger. It reports whether everything is in
+// the database.
+func (j *job) run(ctx context.Context, w wire.Wire, order sweep.Order, enter enterFunc) (written bool) {
 	defer close(j.done)
-	written := make(chan struct{})
+	for _, s := range order.Known {
+		j.show(s)
+	}
+	wrote := make(chan struct{})
 	sweeping, endWriter := context.WithCancel(context.WithoutCancel(ctx))
 	go func() {
-		defer close(written)
-		j.writeOften(sweeping, st)
+		defer close(wrote)
+		j.writeOften(sweeping)
 	}()
 	summary, err := sweep.Run(ctx, w, order, j.hear)
 	endWriter()
-	<-written
-	finishCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx), finishWait)
-	defer cancel()
+	<-wrote
+	j.note("The sweep ended: %d of %d addresses answered, %d questions sent.", summary.Answered, summary.Addresses, summary.Sent)
 	record := j.conclude(summary, err)
-	if err := j.write(finishCtx, st); err != nil {
-		record.State, record.Failure = store.Failed, "what was seen could not be written to the database"
-	}
-	final, err := finish(finishCtx, record)
-	if err != nil {
-		slog.ErrorContext(finishCtx, "sweep could not be entered into the ledger", "sweep", record.ID, "error", err)
-		final = record
-		final.State, final.Failure = store.Failed, "what was seen could not be entered into the ledger; the service's log tells why"
-		_ = st.SaveSweep(finishCtx, final) // the log has the cause; the state in memory says the same
-	}
+	final, written := j.finish(ctx, record, enter)
 	j.close(final)
+	return written
 }
 
-// conclude writes how the sweep went into its record.
+// finish writes what is left and enters the sweep into the ledger. While the database is away it waits for it, until the
+// service ends; the journal has everything then.
+func (j *job) finish(ctx context.Context, record store.Sweep, enter enterFunc) (store.Sweep, bool) {
+	hard, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	defer cancel()
+	var cause error
+	for wait := writeEvery; ; wait = min(2*wait, 10*time.Second) {
+		if cause = j.write(hard); cause == nil {
+			final, err := enter(hard, record)
+			if err == nil {
+				return final, true
+			}
+			cause = err
+		}
+		slog.ErrorContext(ctx, "sweep waits to be entered into the ledger", "sweep", record.ID, "error", cause)
+		if waitOr(ctx, wait) != nil {
+			break
+		}
+	}
+	// The service ends, or somebody has stopped the sweep: one last try.
+	last, cancelLast := context.WithTimeout(hard, finishWait)
+	defer cancelLast()
+	if err := j.write(last); err == nil {
+		if final, err := enter(last, record); err == nil {
+			return final, true
+		}
+	}
+	record.State, record.Failure = store.Interrupted, "the database did not answer: what was seen waits on disk and is entered when the service starts again"
+	return record, false
+}
+
+func waitOr(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
+}
+
+// conclude writes how the sweep went into its record. The times come from a clock that nobody sets.
 func (j *job) conclude(summary sweep.Summary, err error) store.Sweep {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	s := &j.sweep
-	s.Ended = time.Now().UTC()
-	s.Addresses, s.Answered, s.Sent = summary.Addresses, uint64(summary.Answered), summary.Sent
+	s.Ended = s.Began.Add(max(summary.Took, time.Since(s.Began)))
+	s.Addresses, s.Answered, s.Place = summary.Addresses, uint64(summary.Answered), summary.At
+	s.Sent += summary.Sent
 	switch {
+	case j.failure != "":
+		s.State, s.Failure = store.Failed, j.failure
 	case err != nil:
 		s.State, s.Failure = store.Failed, err.Error()
 	case summary.Stopped && j.stopped:
@@ -91,33 +141,80 @@ func (j *job) conclude(summary sweep.Summary, err error) store.Sweep {
 	case summary.Stopped:
 		s.State = store.Interrupted
 	default:
-		s.State = store.Done
+		s.State, s.Place = store.Done, sweep.Resume{}
 	}
 	return *s
 }
 
 // hear takes one event of the sweep.
 func (j *job) hear(e sweep.Event) {
-	j.mu.Lock()
-	defer j.mu.Unlock()
 	switch e := e.(type) {
+	case sweep.StageStarted:
+		j.note("Stage: %s.", e.Stage)
 	case sweep.Progress:
+		j.mu.Lock()
+		defer j.mu.Unlock()
 		p := toProgress(e)
 		j.progress = &p
-		j.sweep.Answered = uint64(e.Found)
+		j.sweep.Answered, j.sweep.Place = uint64(e.Found), e.At
 		j.tellLocked(p)
 	case sweep.Sighted:
-		key := e.Sighting.Addr.String() + " " + e.Sighting.MAC.String()
-		j.pending[key] = e.Sighting
-		if _, known := j.sightings[key]; !known {
-			j.order = append(j.order, key)
-		}
-		j.sightings[key] = toSighting(e.Sighting, e.Whole, j.engine)
-		j.tellLocked(j.sightings[key])
+		s := e.Sighting
+		s.Whole = e.Whole
+		j.keep(s)
+		j.show(s)
 	case sweep.Warning:
-		j.sweep.Warnings = append(j.sweep.Warnings, e.Text)
-		j.tellLocked(api.Warning{Text: e.Text})
+		j.warn(e.Text)
 	}
+}
+
+// keep puts a sighting into the journal before anybody is told of it, and among those to be written.
+func (j *job) keep(s evidence.Sighting) {
+	err := j.journal.Append(s)
+	j.mu.Lock()
+	j.pending[s.Addr.String()+" "+s.MAC.String()] = s
+	first := err != nil && !j.spoilt
+	j.spoilt = j.spoilt || err != nil
+	overflow := j.spoilt && len(j.pending) > maxPending && j.failure == ""
+	if overflow {
+		j.failure = "neither the database nor the spool on disk takes what is seen: make room on the disk, and continue the sweep"
+	}
+	j.mu.Unlock()
+	if first {
+		slog.Error("the spool cannot be written", "error", err)
+		j.warn(fmt.Sprintf("What is seen cannot be kept on disk (%v): until there is room it is safe only once the database has it.", errors.Unwrap(err)))
+	}
+	if overflow {
+		j.stop()
+	}
+}
+
+// show tells the listeners of a sighting.
+func (j *job) show(s evidence.Sighting) {
+	key := s.Addr.String() + " " + s.MAC.String()
+	shown := toSighting(s, s.Whole, j.engine)
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if _, known := j.sightings[key]; !known {
+		j.order = append(j.order, key)
+	}
+	j.sightings[key] = shown
+	j.tellLocked(shown)
+}
+
+func (j *job) warn(text string) {
+	j.mu.Lock()
+	j.sweep.Warnings = append(j.sweep.Warnings, text)
+	j.tellLocked(api.Warning{Text: text})
+	j.mu.Unlock()
+	j.note("%s", text)
+}
+
+// note adds a line to the sweep's log.
+func (j *job) note(format string, args ...any) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	j.log = append(j.log, store.LogLine{At: time.Now().UTC(), Text: fmt.Sprintf(format, args...)})
 }
 
 // tellLocked gives an event to every listener, and cuts off those that lag too far behind.
@@ -173,42 +270,58 @@ func (j *job) close(final store.Sweep) {
 }
 
 // writeOften writes what was seen at short intervals until ctx ends. What cannot be written waits for the next time.
-func (j *job) writeOften(ctx context.Context, st *store.Store) {
+func (j *job) writeOften(ctx context.Context) {
 	ticker := time.NewTicker(writeEvery)
 	defer ticker.Stop()
+	placed := time.Now()
 	for waiting := false; ; {
 		select {
 		case <-ctx.Done():
 			return
 		case <-ticker.C:
-			err := j.write(ctx, st)
-			if err != nil && ctx.Err() == nil && !waiting { // told once, and not four times a second
-				slog.WarnContext(ctx, "sightings wait to be written", "sweep", j.record().ID, "error", err)
-			}
-			waiting = err != nil
 		}
+		err := j.write(ctx)
+		if err == nil && time.Since(placed) > placeEvery {
+			placed = time.Now()
+			err = j.store.SavePlace(ctx, j.record())
+		}
+		switch {
+		case ctx.Err() != nil:
+		case err != nil && !waiting: // told once, and not four times a second
+			slog.WarnContext(ctx, "sightings wait to be written", "sweep", j.record().ID, "error", err)
+			j.note("The database does not answer; what is seen waits on disk.")
+		case err == nil && waiting:
+			slog.InfoContext(ctx, "sightings are written again", "sweep", j.record().ID)
+			j.note("The database answers again.")
+		}
+		waiting = err != nil
 	}
 }
 
-func (j *job) write(ctx context.Context, st *store.Store) error {
+// write writes what waits to the database.
+func (j *job) write(ctx context.Context) error {
 	j.mu.Lock()
 	batch := make([]evidence.Sighting, 0, len(j.pending))
 	for _, s := range j.pending {
 		batch = append(batch, s)
 	}
-	taken := j.pending
-	j.pending = map[string]evidence.Sighting{}
+	taken, lines := j.pending, j.log
+	j.pending, j.log = map[string]evidence.Sighting{}, nil
 	id := j.sweep.ID
 	j.mu.Unlock()
-	err := st.SaveSightings(ctx, id, batch)
+	err := j.store.SaveSightings(ctx, id, batch)
+	if err == nil {
+		taken = nil
+		err = j.store.Log(ctx, id, lines...)
+	}
 	if err != nil {
-		j.putBack(taken)
+		j.putBack(taken, lines)
 	}
 	return err
 }
 
 // putBack returns sightings that were not written, unless newer ones have come in the meantime.
-func (j *job) putBack(taken map[string]evidence.Sighting) {
+func (j *job) putBack(taken map[string]evidence.Sighting, lines []store.LogLine) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	for key, s := range taken {
@@ -216,6 +329,7 @@ func (j *job) putBack(taken map[string]evidence.Sighting) {
 			j.pending[key] = s
 		}
 	}
+	j.log = append(lines, j.log...)
 }
 
 func (j *job) record() store.Sweep {
@@ -227,7 +341,8 @@ func (j *job) record() store.Sweep {
 }
 
 // stopByUser ends the sweep early.
-func (j *job) stopByUser() {
+func (j *job) stopByUser(who string) {
+	j.note("Stopped by %s.", who)
 	j.mu.Lock()
 	j.stopped = true
 	j.mu.Unlock()

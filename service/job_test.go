@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
 	"airdrift/core/sweep"
+	"airdrift/spool"
 	"airdrift/store"
 	"airdrift/store/storetest"
 )
@@ -27,7 +29,7 @@ func sighted(addr, title string) sweep.Sighted {
 }
 
 // storedJob makes a job whose sweep is in a database.
-func storedJob(t *testing.T) (*job, *store.Store) {
+func storedJob(t *testing.T) (*job, *store.Store, *spool.Spool) {
 	t.Helper()
 	st := storetest.Open(t)
 	site := store.Site{Name: "Fernhollow", Networks: []store.Network{{Name: "offices", Subnet: netip.MustParsePrefix("10.40.1.0/24")}}}
@@ -38,38 +40,79 @@ func storedJob(t *testing.T) (*job, *store.Store) {
 	if err := st.CreateSweep(t.Context(), &record); err != nil {
 		t.Fatal(err)
 	}
-	return newJob(record, identify.New(identify.Default(), nil), func() {}), st
+	journals := openSpool(t)
+	journal, err := journals.Journal(record.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = journal.Close() })
+	return newJob(record, identify.New(identify.Default(), nil), st, journal, func() {}), st, journals
+}
+
+func openSpool(t *testing.T) *spool.Spool {
+	t.Helper()
+	s, err := spool.Open(t.TempDir(), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
 }
 
 func TestWhatCannotBeWrittenWaits(t *testing.T) {
-	j, st := storedJob(t)
+	j, st, journals := storedJob(t)
 	closed := storetest.Open(t)
 	if err := closed.Close(); err != nil {
 		t.Fatal(err)
 	}
+	j.store = closed
 	j.hear(sighted("10.40.1.5", "first words"))
-	if err := j.write(t.Context(), closed); err == nil {
+	if err := j.write(t.Context()); err == nil {
 		t.Fatal("writing to a closed database gave no error")
 	}
 	j.hear(sighted("10.40.1.6", "another"))
 	j.hear(sighted("10.40.1.5", "more words"))
-	if err := j.write(t.Context(), closed); err == nil {
+	if err := j.write(t.Context()); err == nil {
 		t.Fatal("writing to a closed database gave no error")
 	}
-	if err := j.write(t.Context(), st); err != nil {
+	if kept, err := journals.Read(j.record().ID); err != nil || len(kept) != 2 || kept[0].Items[0].Value != "more words" {
+		t.Errorf("the journal has %+v, %v; want both, each as it was told last", kept, err)
+	}
+	j.store = st
+	if err := j.write(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	got, err := st.Sightings(t.Context(), j.record().ID)
+	got, _, err := st.Sightings(t.Context(), j.record().ID)
 	if err != nil || len(got) != 2 || got[0].Items[0].Value != "more words" {
 		t.Errorf("stored are %+v, %v; want both, each as it was told last", got, err)
 	}
-	if err := j.write(t.Context(), closed); err != nil {
+	j.store = closed
+	if err := j.write(t.Context()); err != nil {
 		t.Errorf("nothing is left to write, and that failed: %v", err)
 	}
 }
 
+// Where neither the disk nor the database takes what is seen, the user is told, and it stays in memory.
+func TestFullDisk(t *testing.T) {
+	j, st, _ := storedJob(t)
+	if err := j.journal.Close(); err != nil { // from here on each write fails, as on a disk without room
+		t.Fatal(err)
+	}
+	j.hear(sighted("10.40.1.5", "first words"))
+	j.hear(sighted("10.40.1.6", "first words"))
+	record := j.record()
+	if len(record.Warnings) != 1 || !strings.Contains(record.Warnings[0], "cannot be kept on disk") {
+		t.Errorf("warnings %q; want one that says so, once", record.Warnings)
+	}
+	if err := j.write(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if got, _, err := st.Sightings(t.Context(), record.ID); err != nil || len(got) != 2 {
+		t.Errorf("stored are %+v, %v", got, err)
+	}
+}
+
 func TestListenersAreToldThePastFirst(t *testing.T) {
-	j, _ := storedJob(t)
+	j, _, _ := storedJob(t)
 	j.hear(sweep.Warning{Text: "no rights"})
 	j.hear(sighted("10.40.1.5", "first words"))
 	j.hear(sighted("10.40.1.5", "more words"))
@@ -99,7 +142,7 @@ func TestListenersAreToldThePastFirst(t *testing.T) {
 }
 
 func TestListenersThatLagAreCutOff(t *testing.T) {
-	j, _ := storedJob(t)
+	j, _, _ := storedJob(t)
 	_, slow := j.listen()
 	for i := range eventQueue + 1 {
 		j.hear(sweep.Progress{Stage: sweep.RollCall, Done: uint64(i)})
@@ -134,9 +177,9 @@ func TestConclude(t *testing.T) {
 		{sweep.Summary{Stopped: true}, false, nil, store.Interrupted},
 		{sweep.Summary{}, false, errors.New("the cable was pulled"), store.Failed},
 	} {
-		j := newJob(store.Sweep{State: store.Running}, nil, func() {})
+		j := newJob(store.Sweep{State: store.Running}, nil, nil, nil, func() {})
 		if tt.byUser {
-			j.stopByUser()
+			j.stopByUser("somebody")
 		}
 		got := j.conclude(tt.summary, tt.err)
 		if got.State != tt.want || got.Ended.IsZero() || (got.Failure != "") != (tt.err != nil) {
@@ -147,12 +190,13 @@ func TestConclude(t *testing.T) {
 
 // A service that was killed in mid-sweep has left sightings behind; the next one puts them into the ledger.
 func TestTakesUpWhatAnEarlierServiceLeft(t *testing.T) {
-	j, st := storedJob(t)
+	j, st, journals := storedJob(t)
 	j.hear(sighted("10.40.1.5", "Network Camera"))
-	if err := j.write(t.Context(), st); err != nil {
+	if err := j.write(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	s, err := New(t.Context(), Config{Store: st, Vantages: FixedVantages{}, Token: "t"})
+	j.hear(sighted("10.40.1.6", "IP phone")) // in the journal, and not in the database
+	s, err := New(t.Context(), Config{Store: st, Spool: journals, Vantages: FixedVantages{}, Token: "t"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -162,7 +206,10 @@ func TestTakesUpWhatAnEarlierServiceLeft(t *testing.T) {
 		t.Errorf("the sweep is %+v, %v", record, err)
 	}
 	devices, err := st.Devices(t.Context(), record.SiteID)
-	if err != nil || len(devices) != 1 || devices[0].Identity.Of(identify.Kind) != "camera" {
+	if err != nil || len(devices) != 2 || devices[0].Identity.Of(identify.Kind) != "camera" || devices[1].Identity.Of(identify.Kind) != "phone" {
 		t.Errorf("devices %+v, %v", devices, err)
+	}
+	if left, err := journals.Left(); err != nil || len(left) > 0 {
+		t.Errorf("journals %v are left, %v", left, err)
 	}
 }

@@ -23,6 +23,7 @@ func problem(ctx context.Context, err error) error {
 		ready   huma.StatusError
 		faults  *fault.List
 		part    *netrange.PartError
+		line    *netrange.LineError
 		outside *wire.OutsideError
 		unknown *hostwire.UnknownInterfaceError
 		refusal *refusedError
@@ -36,13 +37,15 @@ func problem(ctx context.Context, err error) error {
 		return huma.NewError(refusal.status, refusal.text)
 	case errors.As(err, &faults):
 		return faultProblem(faults)
+	case errors.As(err, &line):
+		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.As(err, &part):
 		// The whole text: what wraps the fault says whether it is in the ranges or in what is left out.
 		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.Is(err, netrange.ErrEmpty):
 		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.As(err, &outside):
-		return huma.Error422UnprocessableEntity(outside.Error() + ". Nothing was sent. If you have leave to sweep there, add the network to the site first.")
+		return huma.Error422UnprocessableEntity(outside.Error() + ". Nothing was sent. If you have leave to sweep there, add its network to the site first: airdrift fence add SUBNET, or the console's page Fence.")
 	case errors.As(err, &unknown):
 		return huma.Error422UnprocessableEntity(unknown.Error())
 	case errors.Is(err, store.ErrNotFound):

@@ -5,6 +5,7 @@ import (
 	"context"
 	"io/fs"
 	"net/http"
+	"net/netip"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -13,6 +14,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"airdrift/core/identify"
+	"airdrift/spool"
 	"airdrift/store"
 )
 
@@ -30,8 +32,11 @@ const (
 type Config struct {
 	Store    *store.Store
 	Vantages Vantages
-	Token    string // of the command line
-	Console  fs.FS  // the built console; nil serves none
+	Spool    *spool.Spool
+	Token    string         // of the local command line
+	Console  fs.FS          // the built console; nil serves none
+	Public   []netip.Prefix // public networks that may be swept
+	Secure   bool           // it is reached by TLS
 }
 
 // Service serves the API over an open store. Its sweeps end when it is closed.
@@ -40,15 +45,21 @@ type Service struct {
 	auth    *auth
 	sweeper *sweeper
 	console fs.FS
+	public  []netip.Prefix
+	secure  bool
 	end     context.CancelFunc
 }
 
 // New builds a service and takes up what an earlier run of it left unfinished.
 func New(ctx context.Context, config Config) (*Service, error) {
+	auth, err := newAuth(config.Store, config.Token)
+	if err != nil {
+		return nil, err
+	}
 	base, end := context.WithCancel(context.WithoutCancel(ctx))
 	s := &Service{
-		store: config.Store, auth: newAuth(config.Store, config.Token), console: config.Console, end: end,
-		sweeper: &sweeper{store: config.Store, vantages: config.Vantages, rules: identify.Default(), base: base, jobs: map[uint64]*job{}},
+		store: config.Store, auth: auth, console: config.Console, public: config.Public, secure: config.Secure, end: end,
+		sweeper: &sweeper{store: config.Store, spool: config.Spool, vantages: config.Vantages, rules: identify.Default(), base: base, jobs: map[uint64]*job{}},
 	}
 	if err := s.sweeper.takeUp(ctx); err != nil {
 		end()
@@ -86,8 +97,11 @@ func apiConfig() huma.Config {
 }
 
 func (s *Service) register(humaAPI huma.API) {
-	humaAPI.UseMiddleware(s.auth.guard(humaAPI))
+	humaAPI.UseMiddleware(s.guard(humaAPI))
 	s.registerSession(humaAPI)
+	s.registerUsers(humaAPI)
+	s.registerFooting(humaAPI)
+	s.registerFence(humaAPI)
 	s.registerSites(humaAPI)
 	s.registerSweeps(humaAPI)
 	s.registerDevices(humaAPI)

@@ -84,16 +84,16 @@ func TestSweepFromOrderToInventory(t *testing.T) {
 // checkRegister imports the register, whole and faulty, and wants the standings to follow.
 func checkRegister(t *testing.T, s *servicetest.Service) {
 	ctx := t.Context()
-	imported, err := s.Client.ImportRegister(ctx, s.Site.ID, demoRegister(t), false)
+	imported, err := s.Client.ImportRegister(ctx, s.Site.ID, demoRegister(t), client.Import{Replace: false})
 	// acorn was left out of the sweep: it is in the register and was not seen.
 	if err != nil || imported.Added != 39 || imported.Counts != (api.Counts{Managed: 35, Unmanaged: 24, Missing: 4}) {
 		t.Fatalf("imported %+v, %v", imported, err)
 	}
-	again, err := s.Client.ImportRegister(ctx, s.Site.ID, demoRegister(t), false)
+	again, err := s.Client.ImportRegister(ctx, s.Site.ID, demoRegister(t), client.Import{Replace: false})
 	if err != nil || again.Added != 0 || again.Updated != 39 {
 		t.Errorf("imported again: %+v, %v", again, err)
 	}
-	_, err = s.Client.ImportRegister(ctx, s.Site.ID, strings.NewReader("name,mac\nfine,48:9b:34:09:09:09\nbroken,48:9b\n"), true)
+	_, err = s.Client.ImportRegister(ctx, s.Site.ID, strings.NewReader("name,mac\nfine,48:9b:34:09:09:09\nbroken,48:9b\n"), client.Import{Replace: true})
 	wantProblem(t, "a faulty register", err, http.StatusUnprocessableEntity, "line 3, column 2 (mac)")
 	if entries, err := s.Client.Register(ctx, s.Site.ID); err != nil || len(entries) != 39 {
 		t.Errorf("after the faulty import the register has %d entries, %v", len(entries), err)
@@ -256,12 +256,12 @@ func TestSignIn(t *testing.T) {
 	}
 	status, _ = get(t, browser, http.MethodGet, sites, map[string]string{"Authorization": "Bearer wrong"}, "")
 	expect("a wrong token", status, http.StatusUnauthorized)
-	status, _ = get(t, browser, http.MethodPost, session, asJSON, `{"password":"wrong"}`)
+	status, _ = get(t, browser, http.MethodPost, session, asJSON, `{"user":"administrator","password":"wrong"}`)
 	expect("a wrong password", status, http.StatusUnauthorized)
 	foreign := map[string]string{"Content-Type": "application/json", "Origin": "http://elsewhere.example", "Sec-Fetch-Site": "cross-site"}
-	status, _ = get(t, browser, http.MethodPost, session, foreign, `{"password":"`+s.Password+`"}`)
+	status, _ = get(t, browser, http.MethodPost, session, foreign, `{"user":"administrator","password":"`+s.Password+`"}`)
 	expect("another site's page", status, http.StatusForbidden)
-	status, _ = get(t, browser, http.MethodPost, session, asJSON, `{"password":"`+s.Password+`"}`)
+	status, _ = get(t, browser, http.MethodPost, session, asJSON, `{"user":"administrator","password":"`+s.Password+`"}`)
 	expect("the password", status, http.StatusOK)
 	status, _ = get(t, browser, http.MethodGet, sites, nil, "")
 	expect("signed in", status, http.StatusOK)
@@ -270,7 +270,7 @@ func TestSignIn(t *testing.T) {
 	status, _ = get(t, browser, http.MethodGet, sites, nil, "")
 	expect("signed out", status, http.StatusUnauthorized)
 	for range 10 {
-		status, _ = get(t, browser, http.MethodPost, session, asJSON, `{"password":"guess"}`)
+		status, _ = get(t, browser, http.MethodPost, session, asJSON, `{"user":"administrator","password":"guess"}`)
 	}
 	expect("guessing on and on", status, http.StatusTooManyRequests)
 	wantProblem(t, "a short password", s.Client.SetPassword(t.Context(), "short"), 422, "at least 10")
@@ -297,6 +297,16 @@ func TestEventsAreServerSentEvents(t *testing.T) {
 	}
 }
 
+// newer gives a data directory that a newer version has written.
+func newer(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "version"), []byte("2\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return dir
+}
+
 func TestRunRefuses(t *testing.T) {
 	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
 	run := func(config service.InstanceConfig) error {
@@ -314,7 +324,10 @@ func TestRunRefuses(t *testing.T) {
 		words  string
 	}{
 		{"a port that is taken", service.InstanceConfig{Data: fresh, Listen: taken}, "choose another port"},
-		{"an address others can reach", service.InstanceConfig{Data: fresh, Listen: "0.0.0.0:0"}, "TLS"},
+		{"a certificate without its key", service.InstanceConfig{Data: fresh, Listen: "127.0.0.1:0", Certificate: "x.pem"}, "go together"},
+		{"a certificate that is not there", service.InstanceConfig{Data: fresh, Listen: "127.0.0.1:0", Certificate: "x.pem", Key: "y.pem"}, "x.pem"},
+		{"a data directory in use", service.InstanceConfig{Data: s.Data, Listen: "127.0.0.1:0"}, "another service runs"},
+		{"a newer version's data", service.InstanceConfig{Data: newer(t), Listen: "127.0.0.1:0"}, "newer version"},
 		{"no address at all", service.InstanceConfig{Data: fresh, Listen: "8470"}, "host:port"},
 		{"a malformed DSN", service.InstanceConfig{Data: fresh, Listen: "127.0.0.1:0", DSN: "nonsense"}, "DSN"},
 		{"a database that is not there", service.InstanceConfig{Data: fresh, Listen: "127.0.0.1:0", DSN: "u:hush@tcp(127.0.0.1:1)/x"}, "cannot be reached"},

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"net/http"
-	"net/netip"
 	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -23,43 +22,18 @@ type SiteInput struct {
 
 func (s *Service) registerSites(humaAPI huma.API) {
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "list-vantages", Method: http.MethodGet, Path: "/api/v1/vantages", Summary: "Where sweeps can be made from", Tags: []string{"sites"},
-	}, s.listVantages)
-	huma.Register(humaAPI, huma.Operation{
-		OperationID: "list-sites", Method: http.MethodGet, Path: "/api/v1/sites", Summary: "All sites", Tags: []string{"sites"},
+		OperationID: "list-sites", Method: http.MethodGet, Path: "/api/v1/sites", Summary: "All sites", Tags: []string{"sites"}, Extensions: needs(Look),
 	}, s.listSites)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "create-site", Method: http.MethodPost, Path: "/api/v1/sites", Summary: "Enter a site",
-		DefaultStatus: http.StatusCreated, Tags: []string{"sites"},
+		DefaultStatus: http.StatusCreated, Tags: []string{"sites"}, Extensions: needs(Administer),
 	}, s.createSite)
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "add-network", Method: http.MethodPost, Path: "/api/v1/sites/{site}/networks", Summary: "Add a network to a site",
-		DefaultStatus: http.StatusCreated, Tags: []string{"sites"},
-	}, s.addNetwork)
-	huma.Register(humaAPI, huma.Operation{
-		OperationID: "get-overview", Method: http.MethodGet, Path: "/api/v1/sites/{site}/overview", Summary: "What is at a site, in figures", Tags: []string{"sites"},
+		OperationID: "get-overview", Method: http.MethodGet, Path: "/api/v1/sites/{site}/overview", Summary: "What is at a site, in figures", Tags: []string{"sites"}, Extensions: needs(Look),
 	}, s.overview)
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "get-vendor", Method: http.MethodGet, Path: "/api/v1/vendors/{mac}", Summary: "What a MAC address tells of its maker", Tags: []string{"sites"},
+		OperationID: "get-vendor", Method: http.MethodGet, Path: "/api/v1/vendors/{mac}", Summary: "What a MAC address tells of its maker", Tags: []string{"sites"}, Extensions: needs(Look),
 	}, s.vendor)
-}
-
-func (s *Service) listVantages(ctx context.Context, _ *struct{}) (*struct{ Body []api.Vantage }, error) {
-	links, err := s.sweeper.vantages.Links()
-	if err != nil {
-		return nil, problem(ctx, err)
-	}
-	list := make([]api.Vantage, len(links))
-	for i, l := range links {
-		list[i] = api.Vantage{Name: l.Name, MAC: l.MAC.String(), Prefixes: []string{}}
-		for _, p := range l.Prefixes {
-			list[i].Prefixes = append(list[i].Prefixes, p.String())
-		}
-		if l.Gateway.IsValid() {
-			list[i].Gateway = l.Gateway.String()
-		}
-	}
-	return &struct{ Body []api.Vantage }{list}, nil
 }
 
 func (s *Service) listSites(ctx context.Context, _ *struct{}) (*struct{ Body []api.Site }, error) {
@@ -76,8 +50,12 @@ func (s *Service) listSites(ctx context.Context, _ *struct{}) (*struct{ Body []a
 
 func (s *Service) createSite(ctx context.Context, in *struct{ Body api.NewSite }) (*struct{ Body api.Site }, error) {
 	site := store.Site{Name: in.Body.Name}
+	var err error
+	if site.NameServers, err = toAddrs(in.Body.NameServers); err != nil {
+		return nil, problem(ctx, err)
+	}
 	for _, n := range in.Body.Networks {
-		network, err := toNetwork(n)
+		network, err := s.toNetwork(n)
 		if err != nil {
 			return nil, problem(ctx, err)
 		}
@@ -91,45 +69,6 @@ func (s *Service) createSite(ctx context.Context, in *struct{ Body api.NewSite }
 		site.Prefixes = append(site.Prefixes, store.MACPrefix{Prefix: prefix, Maker: p.Maker})
 	}
 	if err := s.store.CreateSite(ctx, &site); err != nil {
-		return nil, problem(ctx, err)
-	}
-	return &struct{ Body api.Site }{toSite(site)}, nil
-}
-
-// toNetwork checks a subnet. Public addresses are nobody's building.
-func toNetwork(n api.Network) (store.Network, error) {
-	subnet, err := netip.ParsePrefix(n.Subnet)
-	if err != nil {
-		return store.Network{}, refuse(http.StatusUnprocessableEntity, "%q is not a subnet: want a CIDR prefix such as 10.40.1.0/24", n.Subnet)
-	}
-	if subnet.Masked() != subnet {
-		return store.Network{}, refuse(http.StatusUnprocessableEntity, "%s has bits set behind its length: did you mean %s?", n.Subnet, subnet.Masked())
-	}
-	if a := subnet.Addr(); !a.IsPrivate() && !a.IsLoopback() && !a.IsLinkLocalUnicast() && !sharedSpace.Contains(a) {
-		return store.Network{}, refuse(http.StatusUnprocessableEntity, "%s is a public network: a site has private addresses only (RFC 1918, RFC 6598, RFC 4193)", n.Subnet)
-	}
-	return store.Network{Name: n.Name, Subnet: subnet}, nil
-}
-
-// sharedSpace is for the networks of carriers (RFC 6598), which some large buildings use as well.
-var sharedSpace = netip.MustParsePrefix("100.64.0.0/10")
-
-func (s *Service) addNetwork(ctx context.Context, in *struct {
-	SiteInput
-	Body api.Network
-}) (*struct{ Body api.Site }, error) {
-	network, err := toNetwork(in.Body)
-	if err != nil {
-		return nil, problem(ctx, err)
-	}
-	if _, err := s.store.Site(ctx, in.Site); err != nil {
-		return nil, problem(ctx, err)
-	}
-	if err := s.store.AddNetwork(ctx, in.Site, network); err != nil {
-		return nil, problem(ctx, err)
-	}
-	site, err := s.store.Site(ctx, in.Site)
-	if err != nil {
 		return nil, problem(ctx, err)
 	}
 	return &struct{ Body api.Site }{toSite(site)}, nil
@@ -150,6 +89,9 @@ func (s *Service) overview(ctx context.Context, in *SiteInput) (*struct{ Body ap
 	}
 	out := tally(counts)
 	out.Site = toSite(site)
+	if out.Traits, err = s.traits(ctx, in.Site); err != nil {
+		return nil, problem(ctx, err)
+	}
 	if out.Register, err = s.store.CountRegister(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -162,6 +104,18 @@ func (s *Service) overview(ctx context.Context, in *SiteInput) (*struct{ Body ap
 		out.LastSweep = &shown
 	}
 	return &struct{ Body api.Overview }{out}, nil
+}
+
+// traits counts a site's devices by trait.
+func (s *Service) traits(ctx context.Context, site uint64) ([]api.Count, error) {
+	counts, err := s.store.CountTraits(ctx, site)
+	list := []api.Count{}
+	for _, trait := range ledger.Traits {
+		if n := counts[trait]; n > 0 {
+			list = append(list, api.Count{Name: string(trait), Devices: n})
+		}
+	}
+	return list, err
 }
 
 // tally sums counts up for the overview.
@@ -193,6 +147,8 @@ func addStanding(counts *api.Counts, c store.Count) {
 		counts.Unmanaged += c.Devices
 	case ledger.Missing:
 		counts.Missing += c.Devices
+	case ledger.SetAside:
+		counts.SetAside += c.Devices
 	}
 }
 

@@ -2,18 +2,24 @@ package service
 
 import (
 	"context"
+	"errors"
+	"log/slog"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"airdrift/api"
+	"airdrift/core/evidence"
 	"airdrift/core/identify"
 	"airdrift/core/ledger"
+	"airdrift/core/netrange"
 	"airdrift/core/register"
 	"airdrift/core/sweep"
 	"airdrift/core/wire"
+	"airdrift/spool"
 	"airdrift/store"
 )
 
@@ -28,6 +34,7 @@ type Vantages interface {
 // sweeper runs sweeps and enters them into the ledger.
 type sweeper struct {
 	store    *store.Store
+	spool    *spool.Spool
 	vantages Vantages
 	rules    *identify.Rules
 	base     context.Context // ends when the service does
@@ -48,36 +55,112 @@ func (s *sweeper) start(ctx context.Context, siteID uint64, wanted api.NewSweep)
 	if err != nil {
 		return store.Sweep{}, err
 	}
-	record, order, err := plan(site, wanted)
+	link := w.Link()
+	record, err := plan(site, wanted)
 	if err != nil {
 		return store.Sweep{}, err
 	}
-	link := w.Link()
 	record.Vantage, record.Gateway, record.OnLink = link.Name, link.Gateway, link.Prefixes
+	record.StartedBy = personOf(ctx).name
+	order, err := orderOf(site, record, link)
+	if err != nil {
+		return store.Sweep{}, err
+	}
+	record.Addresses = order.Ranges.Count()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for _, j := range s.jobs {
-		if running := j.record(); running.SiteID == siteID {
-			return store.Sweep{}, refuse(http.StatusConflict, "sweep %d of this site is running: wait for its end, or stop it", running.ID)
-		}
-	}
-	if s.base.Err() != nil {
-		return store.Sweep{}, refuse(http.StatusServiceUnavailable, "the service is shutting down")
+	if err := s.freeLocked(siteID); err != nil {
+		return store.Sweep{}, err
 	}
 	if err := s.store.CreateSweep(ctx, &record); err != nil {
 		return store.Sweep{}, err
 	}
+	return record, s.launchLocked(site, record, w, order, s.enter, "Started by "+record.StartedBy+" from "+link.Name+".")
+}
+
+// resume goes on with a sweep that was stopped or interrupted, from where it was.
+func (s *sweeper) resume(ctx context.Context, id uint64) (store.Sweep, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.jobs[id] != nil {
+		return store.Sweep{}, refuse(http.StatusConflict, "sweep %d is running", id)
+	}
+	record, err := s.store.Sweep(ctx, id)
+	if err != nil {
+		return record, err
+	}
+	if record.State == store.Done {
+		return record, refuse(http.StatusConflict, "sweep %d is done: there is nothing left of it to do", id)
+	}
+	if newer, err := s.store.Sweeps(ctx, record.SiteID, 0, 1); err != nil || newer[0].ID != id {
+		return record, errors.Join(err, refuse(http.StatusConflict, "sweep %d is not the latest of its site any more: the ledger has gone on without it; start a new one", id))
+	}
+	if err := s.freeLocked(record.SiteID); err != nil {
+		return record, err
+	}
+	site, err := s.store.Site(ctx, record.SiteID)
+	if err != nil {
+		return record, err
+	}
+	w, err := s.vantages.Open(record.Vantage)
+	if err != nil {
+		return record, err
+	}
+	order, err := orderOf(site, record, w.Link())
+	if err != nil {
+		return record, err
+	}
+	if order.Known, _, err = s.store.Sightings(ctx, id); err != nil {
+		return record, err
+	}
+	order.Resume = record.Place
+	record.State, record.Failure, record.Ended = store.Running, "", time.Time{}
+	if err := s.store.SaveSweep(ctx, record); err != nil {
+		return record, err
+	}
+	return record, s.launchLocked(site, record, w, order, s.reenter, "Continued by "+personOf(ctx).name+".")
+}
+
+// freeLocked refuses where a sweep of the site runs already, or the service ends.
+func (s *sweeper) freeLocked(site uint64) error {
+	for _, j := range s.jobs {
+		if running := j.record(); running.SiteID == site {
+			return refuse(http.StatusConflict, "sweep %d of this site is running: wait for its end, or stop it", running.ID)
+		}
+	}
+	if s.base.Err() != nil {
+		return refuse(http.StatusServiceUnavailable, "the service is shutting down")
+	}
+	return nil
+}
+
+func (s *sweeper) launchLocked(site store.Site, record store.Sweep, w wire.Wire, order sweep.Order, enter enterFunc, first string) error {
+	journal, err := s.spool.Journal(record.ID)
+	if err != nil {
+		// Without the spool a sweep is still worth having; what is seen is written within a second.
+		slog.Error("no journal for a sweep", "sweep", record.ID, "error", err)
+		journal = spool.NoJournal(err)
+	}
 	jobCtx, stop := context.WithCancel(s.base)
-	j := newJob(record, identify.New(s.rules, site.Overlay()), stop)
+	j := newJob(record, identify.New(s.rules, site.Overlay()), s.store, journal, stop)
+	j.note("%s", first)
 	s.jobs[record.ID] = j
 	s.running.Go(func() {
 		defer stop()
-		j.run(jobCtx, s.store, w, order, s.enter)
+		written := j.run(jobCtx, w, order, enter)
+		if err := journal.Close(); err != nil {
+			slog.Error("journal of a sweep", "sweep", record.ID, "error", err)
+		}
+		if written {
+			if err := s.spool.Remove(record.ID); err != nil {
+				slog.Error("journal of a sweep", "sweep", record.ID, "error", err)
+			}
+		}
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		delete(s.jobs, record.ID)
 	})
-	return record, nil
+	return nil
 }
 
 // vantage finds the place to sweep from; a name may be left out where there is only one.
@@ -99,33 +182,82 @@ func (s *sweeper) vantage(name string) (wire.Wire, error) {
 	return nil, refuse(http.StatusUnprocessableEntity, "say from which interface to sweep: this machine has %s", strings.Join(names, ", "))
 }
 
-// plan makes the record and the order of a sweep out of what was asked for.
-func plan(site store.Site, wanted api.NewSweep) (store.Sweep, sweep.Order, error) {
+// ownPace is the name of a pace of one's own.
+const ownPace = "own"
+
+// plan makes the record of a sweep out of what was asked for.
+func plan(site store.Site, wanted api.NewSweep) (store.Sweep, error) {
 	record := store.Sweep{
 		SiteID: site.ID, Pace: wanted.Pace, Seed: sweep.RandomSeed(), State: store.Running, Began: time.Now().UTC(),
+		Ports: strings.TrimSpace(wanted.Ports),
 	}
 	if record.Pace == "" {
 		record.Pace = sweep.Steady.Name
 	}
-	pace, err := sweep.PaceNamed(record.Pace)
-	if err != nil {
-		return record, sweep.Order{}, refuse(http.StatusUnprocessableEntity, "%v", err)
+	if record.Ports == "" {
+		record.Ports = sweep.PortsTelling
+	}
+	var err error
+	if record.Figures, err = paceOf(record.Pace, wanted.Figures); err != nil {
+		return record, refuse(http.StatusUnprocessableEntity, "%v", err)
 	}
 	if len(site.Networks) == 0 {
-		return record, sweep.Order{}, refuse(http.StatusUnprocessableEntity,
+		return record, refuse(http.StatusUnprocessableEntity,
 			"site %s has no network yet, and it is swept in its networks only: add one first", site.Name)
 	}
 	record.Ranges, record.Exclusions = strings.TrimSpace(wanted.Ranges), strings.TrimSpace(wanted.Exclusions)
 	if record.Ranges == "" {
-		record.Ranges = prefixTexts(site.Fence())
+		record.Ranges = prefixTexts(slices.DeleteFunc(site.Fence(), tooLarge))
+	}
+	return record, nil
+}
+
+// tooLarge tells networks that cannot be looked through address by address, as those of IPv6. Who is there is found by
+// calling all nodes of the segment at once.
+func tooLarge(p netip.Prefix) bool { return netrange.FromPrefixes(p).Count() > netrange.MaxCount }
+
+func paceOf(name string, figures *api.Pace) (sweep.Pace, error) {
+	if name != ownPace {
+		return sweep.PaceNamed(name)
+	}
+	if figures == nil {
+		return sweep.Pace{}, errors.New("a pace of one's own needs its figures")
+	}
+	pace := sweep.Pace{
+		Name: ownPace, Rate: figures.Rate, Devices: figures.Devices, PerDevice: figures.PerDevice, PerNetwork: figures.PerNetwork, Rounds: figures.Rounds,
+	}
+	return pace, pace.Check()
+}
+
+// orderOf makes the order of a sweep out of its record.
+func orderOf(site store.Site, record store.Sweep, link wire.Link) (sweep.Order, error) {
+	pace := record.Figures
+	if pace.Rate == 0 { // a sweep that was stored before paces had figures
+		var err error
+		if pace, err = sweep.PaceNamed(record.Pace); err != nil {
+			return sweep.Order{}, err
+		}
+	}
+	ports, err := sweep.ParsePorts(record.Ports)
+	if err != nil {
+		return sweep.Order{}, refuse(http.StatusUnprocessableEntity, "%v", err)
 	}
 	ranges, err := record.Covered()
 	if err != nil {
-		return record, sweep.Order{}, err
+		return sweep.Order{}, err
 	}
-	order := sweep.Order{Ranges: ranges, Fence: site.Fence(), Pace: pace, Ports: sweep.TellingPorts, Seed: record.Seed}
-	record.Addresses = ranges.Count()
-	return record, order, order.Check()
+	excluded, err := netrange.Parse(record.Exclusions)
+	if err != nil && !errors.Is(err, netrange.ErrEmpty) {
+		return sweep.Order{}, err
+	}
+	servers := site.NameServers
+	if len(servers) == 0 {
+		servers = link.NameServers
+	}
+	order := sweep.Order{
+		Ranges: ranges, Excluded: excluded, Fence: site.Fence(), Pace: pace, Ports: ports, NameServers: servers, Seed: record.Seed,
+	}
+	return order, order.Check()
 }
 
 func prefixTexts(prefixes []netip.Prefix) string {
@@ -136,46 +268,76 @@ func prefixTexts(prefixes []netip.Prefix) string {
 	return strings.Join(texts, ", ")
 }
 
+// enterFunc puts a sweep that has ended into its site's ledger.
+type enterFunc func(context.Context, store.Sweep) (store.Sweep, error)
+
+// reenter puts a sweep that was continued into the ledger, in the place of what was entered of it before.
+func (s *sweeper) reenter(ctx context.Context, record store.Sweep) (store.Sweep, error) {
+	s.ledger.Lock()
+	defer s.ledger.Unlock()
+	if err := s.store.SaveSweep(ctx, record); err != nil {
+		return record, err
+	}
+	if err := s.rewrite(ctx, record.SiteID, 0); err != nil {
+		return record, err
+	}
+	return s.store.Sweep(ctx, record.ID)
+}
+
 // enter puts a sweep that has ended into its site's ledger.
 func (s *sweeper) enter(ctx context.Context, record store.Sweep) (store.Sweep, error) {
 	s.ledger.Lock()
 	defer s.ledger.Unlock()
-	site, err := s.store.Site(ctx, record.SiteID)
+	site, entries, err := s.siteAndRegister(ctx, record.SiteID)
 	if err != nil {
 		return record, err
-	}
-	entries, err := s.store.Register(ctx, site.ID)
-	if err != nil {
-		return record, err
-	}
-	seen, err := s.seen(ctx, record)
-	if err != nil {
-		return record, err
-	}
-	engine := identify.New(s.rules, site.Overlay())
-	err = s.store.ApplySweep(ctx, &record, func(known []ledger.Device) ([]ledger.Device, error) {
-		result := ledger.Apply(known, entries, seen, engine)
-		countChanges(&record, result.Changes)
-		return result.Devices, nil
-	})
-	return record, err
-}
-
-// seen collects what the ledger needs of a sweep.
-func (s *sweeper) seen(ctx context.Context, record store.Sweep) (ledger.Sweep, error) {
-	covered, err := record.Covered()
-	if err != nil {
-		return ledger.Sweep{}, err
 	}
 	before, err := s.store.CoveredBefore(ctx, record.SiteID)
 	if err != nil {
-		return ledger.Sweep{}, err
+		return record, err
 	}
-	sightings, err := s.store.Sightings(ctx, record.ID)
-	return ledger.Sweep{
-		ID: record.ID, Began: record.Began, Covered: covered, CoveredBefore: before, Stopped: record.State != store.Done,
-		Gateway: record.Gateway, OnLink: record.OnLink, Sightings: sightings,
-	}, err
+	b := &bookkeeper{engine: identify.New(s.rules, site.Overlay()), entries: entries, before: before}
+	err = s.store.ApplySweep(ctx, &record, b.enter(&record))
+	return record, err
+}
+
+func (s *sweeper) siteAndRegister(ctx context.Context, id uint64) (store.Site, []register.Entry, error) {
+	site, err := s.store.Site(ctx, id)
+	if err != nil {
+		return site, nil, err
+	}
+	entries, err := s.store.Register(ctx, id)
+	return site, entries, err
+}
+
+// bookkeeper enters sweeps into a ledger, one after the other.
+type bookkeeper struct {
+	engine  *identify.Engine
+	entries []register.Entry
+	before  netrange.Set // what whole sweeps have covered so far
+}
+
+// enter makes the function that enters one sweep; of no sweep, where the last has been discarded, it makes the ledger
+// that the register alone gives.
+func (b *bookkeeper) enter(record *store.Sweep) store.Enter {
+	return func(known []ledger.Device, sightings []evidence.Sighting, former []uint64) (ledger.Result, error) {
+		if record == nil {
+			return ledger.Result{Devices: ledger.Match(known, b.entries, b.before)}, nil
+		}
+		covered, err := record.Covered()
+		if err != nil {
+			return ledger.Result{}, err
+		}
+		result := ledger.Apply(known, b.entries, ledger.Sweep{
+			ID: record.ID, Began: record.Began, Covered: covered, CoveredBefore: b.before, Stopped: record.State != store.Done,
+			Gateway: record.Gateway, OnLink: record.OnLink, Sightings: sightings, Devices: former,
+		}, b.engine)
+		if record.State == store.Done {
+			b.before = b.before.Union(covered)
+		}
+		countChanges(record, result.Changes)
+		return result, nil
+	}
 }
 
 func countChanges(record *store.Sweep, changes []ledger.Change) {
@@ -194,27 +356,124 @@ func countChanges(record *store.Sweep, changes []ledger.Change) {
 	}
 }
 
+// rebuild writes a site's ledger anew from its sweeps, without the one of the number discard; 0 keeps them all.
+func (s *sweeper) rebuild(ctx context.Context, siteID, discard uint64) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.freeLocked(siteID); err != nil {
+		return err
+	}
+	s.ledger.Lock()
+	defer s.ledger.Unlock()
+	return s.rewrite(ctx, siteID, discard)
+}
+
+// rewrite is rebuild for who holds the ledger.
+func (s *sweeper) rewrite(ctx context.Context, siteID, discard uint64) error {
+	site, entries, err := s.siteAndRegister(ctx, siteID)
+	if err != nil {
+		return err
+	}
+	b := &bookkeeper{engine: identify.New(s.rules, site.Overlay()), entries: entries}
+	return s.store.Rebuild(ctx, siteID, discard, b.enter)
+}
+
+// discard removes a sweep and all that only it brought.
+func (s *sweeper) discard(ctx context.Context, id uint64) error {
+	record, err := s.store.Sweep(ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := s.rebuild(ctx, record.SiteID, id); err != nil {
+		return err
+	}
+	return s.spool.Remove(id)
+}
+
+// matcher gives every device its standing anew.
+func (s *sweeper) matcher(ctx context.Context, site uint64) (store.MatchRegister, error) {
+	covered, err := s.store.CoveredBefore(ctx, site)
+	return func(devices []ledger.Device, all []register.Entry) ([]ledger.Device, error) {
+		return ledger.Match(devices, all, covered), nil
+	}, err
+}
+
 // importRegister lays entries over a site's register and gives every device its standing anew.
 func (s *sweeper) importRegister(ctx context.Context, site uint64, entries []register.Entry, replace bool) (added, updated int, err error) {
 	s.ledger.Lock()
 	defer s.ledger.Unlock()
-	covered, err := s.store.CoveredBefore(ctx, site)
+	match, err := s.matcher(ctx, site)
 	if err != nil {
 		return 0, 0, err
 	}
-	return s.store.ImportRegister(ctx, site, entries, replace, func(devices []ledger.Device, all []register.Entry) ([]ledger.Device, error) {
-		return ledger.Match(devices, all, covered), nil
-	})
+	return s.store.ImportRegister(ctx, site, entries, replace, match)
 }
 
-// takeUp enters what sweeps had seen when an earlier run of the service ended.
-func (s *sweeper) takeUp(ctx context.Context) error {
-	left, err := s.store.InterruptRunning(ctx)
+// changeDevice changes what people say of a device, and gives every device of its site its standing anew.
+func (s *sweeper) changeDevice(ctx context.Context, id uint64, change func(*ledger.Device)) error {
+	s.ledger.Lock()
+	defer s.ledger.Unlock()
+	_, site, err := s.store.Device(ctx, id)
 	if err != nil {
 		return err
 	}
-	for _, record := range left {
+	entries, err := s.store.Register(ctx, site)
+	if err != nil {
+		return err
+	}
+	match, err := s.matcher(ctx, site)
+	if err != nil {
+		return err
+	}
+	return s.store.Rematch(ctx, site, func(devices []ledger.Device) ([]ledger.Device, error) {
+		for i := range devices {
+			if devices[i].ID == id {
+				change(&devices[i])
+			}
+		}
+		return match(devices, entries)
+	})
+}
+
+// takeUp enters what sweeps had seen when an earlier run of the service ended: what the spool still has goes into the
+// database first.
+func (s *sweeper) takeUp(ctx context.Context) error {
+	left, err := s.spool.Left()
+	if err != nil {
+		return err
+	}
+	running, err := s.store.InterruptRunning(ctx)
+	if err != nil {
+		return err
+	}
+	for _, id := range left {
+		record, err := s.store.Sweep(ctx, id)
+		if errors.Is(err, store.ErrNotFound) {
+			slog.Warn("the spool has a journal of a sweep that the database does not know; it is left where it is", "sweep", id)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		sightings, err := s.spool.Read(id)
+		if err != nil {
+			return err
+		}
+		if err := s.store.SaveSightings(ctx, id, sightings); err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(running, func(r store.Sweep) bool { return r.ID == id }) {
+			running = append(running, record)
+		}
+	}
+	for _, record := range running {
+		if err := s.store.Log(ctx, record.ID, store.LogLine{At: time.Now().UTC(), Text: "Interrupted: the service ended in the middle of the sweep. What was seen is kept, and it can be continued."}); err != nil {
+			return err
+		}
 		if _, err := s.enter(ctx, record); err != nil {
+			return err
+		}
+		if err := s.spool.Remove(record.ID); err != nil {
 			return err
 		}
 	}

@@ -20,7 +20,7 @@ type sweepOutput struct{ Body api.Sweep }
 func (s *Service) registerSweeps(humaAPI huma.API) {
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "start-sweep", Method: http.MethodPost, Path: "/api/v1/sites/{site}/sweeps", Summary: "Start a sweep",
-		DefaultStatus: http.StatusCreated, Tags: []string{"sweeps"},
+		DefaultStatus: http.StatusCreated, Tags: []string{"sweeps"}, Extensions: needs(Sweep),
 	}, func(ctx context.Context, in *struct {
 		SiteInput
 		Body api.NewSweep
@@ -29,23 +29,45 @@ func (s *Service) registerSweeps(humaAPI huma.API) {
 		return &sweepOutput{toSweep(record)}, problem(ctx, err)
 	})
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "list-sweeps", Method: http.MethodGet, Path: "/api/v1/sites/{site}/sweeps", Summary: "Sweeps of a site, the newest first", Tags: []string{"sweeps"},
+		OperationID: "list-sweeps", Method: http.MethodGet, Path: "/api/v1/sites/{site}/sweeps", Summary: "Sweeps of a site, the newest first", Tags: []string{"sweeps"}, Extensions: needs(Look),
 	}, s.listSweeps)
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "get-sweep", Method: http.MethodGet, Path: "/api/v1/sweeps/{sweep}", Summary: "One sweep", Tags: []string{"sweeps"},
+		OperationID: "get-sweep", Method: http.MethodGet, Path: "/api/v1/sweeps/{sweep}", Summary: "One sweep", Tags: []string{"sweeps"}, Extensions: needs(Look),
 	}, func(ctx context.Context, in *sweepInput) (*sweepOutput, error) {
 		record, err := s.sweeper.find(ctx, in.Sweep)
 		return &sweepOutput{toSweep(record)}, problem(ctx, err)
 	})
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "stop-sweep", Method: http.MethodPost, Path: "/api/v1/sweeps/{sweep}/stop", Summary: "Stop a sweep; what was seen is kept", Tags: []string{"sweeps"},
+		OperationID: "stop-sweep", Method: http.MethodPost, Path: "/api/v1/sweeps/{sweep}/stop", Summary: "Stop a sweep; what was seen is kept", Tags: []string{"sweeps"}, Extensions: needs(Sweep),
 	}, s.stopSweep)
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "list-sightings", Method: http.MethodGet, Path: "/api/v1/sweeps/{sweep}/sightings", Summary: "What a sweep saw", Tags: []string{"sweeps"},
+		OperationID: "list-sightings", Method: http.MethodGet, Path: "/api/v1/sweeps/{sweep}/sightings", Summary: "What a sweep saw", Tags: []string{"sweeps"}, Extensions: needs(Look),
 	}, s.listSightings)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "continue-sweep", Method: http.MethodPost, Path: "/api/v1/sweeps/{sweep}/continue",
+		Summary: "Go on with a sweep that was stopped or interrupted, from where it was", Tags: []string{"sweeps"}, Extensions: needs(Sweep),
+	}, func(ctx context.Context, in *sweepInput) (*sweepOutput, error) {
+		record, err := s.sweeper.resume(ctx, in.Sweep)
+		return &sweepOutput{toSweep(record)}, problem(ctx, err)
+	})
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "discard-sweep", Method: http.MethodDelete, Path: "/api/v1/sweeps/{sweep}",
+		Summary: "Remove a sweep and all that only it brought", DefaultStatus: http.StatusNoContent, Tags: []string{"sweeps"}, Extensions: needs(Sweep),
+	}, func(ctx context.Context, in *sweepInput) (*struct{}, error) {
+		return nil, problem(ctx, s.sweeper.discard(ctx, in.Sweep))
+	})
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "reread-sweeps", Method: http.MethodPost, Path: "/api/v1/sites/{site}/reread",
+		Summary: "Read all stored evidence again and write the ledger anew, with no packet sent", DefaultStatus: http.StatusNoContent, Tags: []string{"sweeps"}, Extensions: needs(Sweep),
+	}, func(ctx context.Context, in *SiteInput) (*struct{}, error) {
+		return nil, problem(ctx, s.sweeper.rebuild(ctx, in.Site, 0))
+	})
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "get-sweep-log", Method: http.MethodGet, Path: "/api/v1/sweeps/{sweep}/log", Summary: "What happened in a sweep, and when", Tags: []string{"sweeps"}, Extensions: needs(Look),
+	}, s.sweepLog)
 	sse.Register(humaAPI, huma.Operation{
 		OperationID: "watch-sweep", Method: http.MethodGet, Path: "/api/v1/sweeps/{sweep}/events",
-		Summary: "Watch a sweep: what it has seen so far, then what happens, and at the end the sweep itself", Tags: []string{"sweeps"},
+		Summary: "Watch a sweep: what it has seen so far, then what happens, and at the end the sweep itself", Tags: []string{"sweeps"}, Extensions: needs(Look),
 	}, map[string]any{
 		"progress": api.Progress{}, "sighting": api.Sighting{}, "warning": api.Warning{}, "sweep": api.Sweep{},
 	}, s.watchSweep)
@@ -70,6 +92,21 @@ func (s *Service) listSweeps(ctx context.Context, in *struct {
 	return &struct{ Body []api.Sweep }{list}, nil
 }
 
+func (s *Service) sweepLog(ctx context.Context, in *sweepInput) (*struct{ Body []api.LogLine }, error) {
+	if _, err := s.store.Sweep(ctx, in.Sweep); err != nil {
+		return nil, problem(ctx, err)
+	}
+	lines, err := s.store.SweepLog(ctx, in.Sweep)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	list := make([]api.LogLine, len(lines))
+	for i, l := range lines {
+		list[i] = api.LogLine(l)
+	}
+	return &struct{ Body []api.LogLine }{list}, nil
+}
+
 func (s *Service) stopSweep(ctx context.Context, in *sweepInput) (*sweepOutput, error) {
 	j := s.sweeper.job(in.Sweep)
 	if j == nil {
@@ -79,7 +116,7 @@ func (s *Service) stopSweep(ctx context.Context, in *sweepInput) (*sweepOutput, 
 		}
 		return nil, problem(ctx, err)
 	}
-	j.stopByUser()
+	j.stopByUser(personOf(ctx).name)
 	select {
 	case <-j.done:
 	case <-ctx.Done():
@@ -102,7 +139,7 @@ func (s *Service) sightings(ctx context.Context, id uint64) ([]api.Sighting, err
 	if err != nil {
 		return nil, err
 	}
-	stored, err := s.store.Sightings(ctx, id)
+	stored, _, err := s.store.Sightings(ctx, id)
 	if err != nil {
 		return nil, err
 	}

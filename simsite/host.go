@@ -11,6 +11,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/link/ethernet"
 	"gvisor.dev/gvisor/pkg/tcpip/network/arp"
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv6"
 	"gvisor.dev/gvisor/pkg/tcpip/stack"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/icmp"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
@@ -40,8 +41,8 @@ type nic struct {
 // newHost builds a stack with no interface yet. forwards makes it a router.
 func newHost(forwards bool) (*host, error) {
 	s := stack.New(stack.Options{
-		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol, arp.NewProtocol},
-		TransportProtocols: []stack.TransportProtocolFactory{tcp.NewProtocol, udp.NewProtocol, icmp.NewProtocol4},
+		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol, arp.NewProtocol, ipv6.NewProtocol},
+		TransportProtocols: []stack.TransportProtocolFactory{tcp.NewProtocol, udp.NewProtocol, icmp.NewProtocol4, icmp.NewProtocol6},
 	})
 	if forwards {
 		if err := s.SetForwardingDefaultAndAllNICs(ipv4.ProtocolNumber, true); err != nil {
@@ -51,28 +52,50 @@ func newHost(forwards bool) (*host, error) {
 	return &host{stack: s}, nil
 }
 
-// join gives the host an interface on a segment. accepts may hold frames back; nil takes all.
-func (h *host) join(seg *segment, mac hwaddr.MAC, address netip.Prefix, accepts func([]byte) bool) (*nic, error) {
-	n := &nic{endpoint: channel.New(queuedSize, frameMTU+ethernetHeader, tcpip.LinkAddress(mac[:])), mac: mac}
+// plug is how an interface of a host is set up.
+type plug struct {
+	mac        hwaddr.MAC
+	addresses  []netip.Prefix
+	conditions Conditions         // of its own cable, besides the segment's
+	accepts    func([]byte) bool  // may hold frames back; nil takes all
+	sees       func(*nic, []byte) // is shown each frame that comes in; may be nil
+}
+
+// join gives the host an interface on a segment.
+func (h *host) join(seg *segment, p plug) (*nic, error) {
+	n := &nic{endpoint: channel.New(queuedSize, frameMTU+ethernetHeader, tcpip.LinkAddress(p.mac[:])), mac: p.mac}
 	id := tcpip.NICID(len(h.nics) + 1)
 	if err := h.stack.CreateNIC(id, ethernet.New(n.endpoint)); err != nil {
 		return nil, fmt.Errorf("interface %d: %s", id, err)
 	}
-	addr := tcpip.ProtocolAddress{
-		Protocol: ipv4.ProtocolNumber,
-		AddressWithPrefix: tcpip.AddressWithPrefix{
-			Address:   tcpip.AddrFromSlice(address.Addr().AsSlice()),
-			PrefixLen: address.Bits(),
-		},
+	for _, address := range p.addresses {
+		protocol := ipv4.ProtocolNumber
+		if address.Addr().Is6() {
+			protocol = ipv6.ProtocolNumber
+		}
+		addr := tcpip.ProtocolAddress{
+			Protocol: protocol,
+			AddressWithPrefix: tcpip.AddressWithPrefix{
+				Address:   tcpip.AddrFromSlice(address.Addr().AsSlice()),
+				PrefixLen: address.Bits(),
+			},
+		}
+		if err := h.stack.AddProtocolAddress(id, addr, stack.AddressProperties{}); err != nil {
+			return nil, fmt.Errorf("address %s: %s", address, err)
+		}
+		h.stack.AddRoute(tcpip.Route{Destination: addr.AddressWithPrefix.Subnet(), NIC: id})
 	}
-	if err := h.stack.AddProtocolAddress(id, addr, stack.AddressProperties{}); err != nil {
-		return nil, fmt.Errorf("address %s: %s", address, err)
-	}
-	h.stack.AddRoute(tcpip.Route{Destination: addr.AddressWithPrefix.Subnet(), NIC: id})
-	n.port = seg.attach(n.inject, n.hears(accepts))
+	n.port = seg.attach(n.inject, n.hears(p), p.conditions)
 	n.endpoint.AddNotify(n)
 	h.nics = append(h.nics, n)
 	return n, nil
+}
+
+// linkLocal6 makes the address of a segment that an interface forms from its MAC (RFC 4291, appendix A).
+func linkLocal6(mac hwaddr.MAC) netip.Prefix {
+	return netip.PrefixFrom(netip.AddrFrom16([16]byte{
+		0xfe, 0x80, 8: mac[0] ^ 2, 9: mac[1], 10: mac[2], 11: 0xff, 12: 0xfe, 13: mac[3], 14: mac[4], 15: mac[5],
+	}), 64)
 }
 
 // route adds the default route by the host's first interface.
@@ -93,10 +116,16 @@ func (h *host) close() {
 }
 
 // hears is the interface's own address filter, with the device's faults behind it.
-func (n *nic) hears(accepts func([]byte) bool) func([]byte) bool {
+func (n *nic) hears(p plug) func([]byte) bool {
 	return func(frame []byte) bool {
 		dst := hwaddr.MAC(frame[0:6])
-		return (dst == n.mac || dst.IsGroup()) && (accepts == nil || accepts(frame))
+		if dst != n.mac && !dst.IsGroup() {
+			return false
+		}
+		if p.sees != nil {
+			p.sees(n, frame)
+		}
+		return p.accepts == nil || p.accepts(frame)
 	}
 }
 

@@ -4,12 +4,16 @@ package simsite
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"regexp"
+	"slices"
+	"strings"
 	"time"
 
 	"airdrift/api"
 	"airdrift/core/hwaddr"
+	"airdrift/core/netrange"
 	"airdrift/core/yamlfile"
 )
 
@@ -35,15 +39,18 @@ type Prefix struct {
 type Network struct {
 	Name       string       `yaml:"name"`
 	Subnet     netip.Prefix `yaml:"subnet"`
+	Subnet6    netip.Prefix `yaml:"subnet6"` // its IPv6 subnet; none where it is left out
 	Gateway    netip.Addr   `yaml:"gateway"`
 	Conditions `yaml:",inline"`
 }
 
 // Vantage is where the auditor plugs in.
 type Vantage struct {
-	Network string     `yaml:"network"`
-	Address netip.Addr `yaml:"address"`
-	MAC     hwaddr.MAC `yaml:"mac"`
+	Network     string       `yaml:"network"`
+	Address     netip.Addr   `yaml:"address"`
+	Address6    netip.Addr   `yaml:"address6"`
+	MAC         hwaddr.MAC   `yaml:"mac"`
+	NameServers []netip.Addr `yaml:"nameServers"` // of the site
 }
 
 // Model is what devices of one make have in common.
@@ -64,30 +71,61 @@ type Device struct {
 	Off      bool      `yaml:"off"`      // it is not switched on
 	Faults   []string  `yaml:"faults"`   // see FaultDropsEcho and the other names
 	Services []Service `yaml:"services"` // besides those of its model
+	Hostname string    `yaml:"hostname"` // what the building's name servers call it
+
+	Conditions `yaml:",inline"` // of its own cable, besides those of its networks
+	AnswersFor string           `yaml:"answersFor"` // a range of addresses for which it answers ARP requests
+	Announces  time.Duration    `yaml:"announces"`  // how often it asks by ARP for the first address of its subnet
 }
 
 // Leg is one interface of a device.
 type Leg struct {
-	Network string     `yaml:"network"`
-	Address netip.Addr `yaml:"address"`
-	MAC     hwaddr.MAC `yaml:"mac"`
+	Network    string       `yaml:"network"`
+	Address    netip.Addr   `yaml:"address"`    // IPv4; a leg with address6 may do without
+	Address6   netip.Addr   `yaml:"address6"`   // IPv6; the address of the segment comes with it
+	LinkLocal6 bool         `yaml:"linkLocal6"` // it has the IPv6 address of the segment alone
+	Subnet     netip.Prefix `yaml:"subnet"`     // of a device that was set up for another network than it is on
+	MAC        hwaddr.MAC   `yaml:"mac"`
+}
+
+// prefixes gives the addresses of a leg on its network with the lengths of their subnets.
+func (l Leg) prefixes(n Network) []netip.Prefix {
+	var all []netip.Prefix
+	subnet := n.Subnet
+	if l.Subnet.IsValid() {
+		subnet = l.Subnet
+	}
+	if l.Address.IsValid() {
+		all = append(all, netip.PrefixFrom(l.Address, subnet.Bits()))
+	}
+	if l.Address6.IsValid() {
+		all = append(all, netip.PrefixFrom(l.Address6, n.Subnet6.Bits()))
+	}
+	if l.Address6.IsValid() || l.LinkLocal6 {
+		all = append(all, linkLocal6(l.MAC))
+	}
+	return all
 }
 
 // The faults a device may have.
 const (
 	FaultDropsEcho    = "drops-echo"    // it never answers an echo request
 	FaultDropsRefusal = "drops-refusal" // an attempt to connect to a port with no service is not answered
+	FaultAcceptsAll   = "accepts-all"   // an attempt to connect is accepted at whatever port
 )
+
+var faults = []string{FaultDropsEcho, FaultDropsRefusal, FaultAcceptsAll}
 
 // Service is one TCP service of a device.
 type Service struct {
 	Port   uint16 `yaml:"port"`
-	Speaks string `yaml:"speaks"` // http, https, ssh, text, rtsp, rdp or sink
+	Speaks string `yaml:"speaks"` // http, https, ssh, text, rtsp, rdp, sink, dns, or the hostile endless, drip, garbage
 	Says   string `yaml:"says"`   // first words: the greeting, or the SSH identification
 	Title  string `yaml:"title"`  // of the web page
 	Server string `yaml:"server"` // the Server header of HTTP or RTSP
 	Realm  string `yaml:"realm"`  // asks for a password under that name
 	Name   string `yaml:"name"`   // the subject of the TLS certificate
+	Moves  string `yaml:"moves"`  // the page that the start page sends on to
 }
 
 // Load reads and checks a scenario. Where it fails the error is a *fault.List with lines and columns.
@@ -128,7 +166,8 @@ func (c *checker) check() {
 	for i, n := range c.scenario.Networks {
 		c.checkNetwork(fmt.Sprintf("$.networks[%d]", i), n)
 	}
-	c.checkLeg("$.vantage", Leg(c.scenario.Vantage))
+	v := c.scenario.Vantage
+	c.checkLeg("$.vantage", Leg{Network: v.Network, Address: v.Address, Address6: v.Address6, MAC: v.MAC})
 	for i, m := range c.scenario.Models {
 		c.checkModel(fmt.Sprintf("$.models[%d]", i), m)
 	}
@@ -159,12 +198,10 @@ func (c *checker) checkNetwork(path string, n Network) {
 	if n.Gateway.IsValid() && !n.Subnet.Contains(n.Gateway) {
 		c.doc.Refuse(path+".gateway", "%s is not in %s", n.Gateway, n.Subnet)
 	}
-	if n.Loss < 0 || n.Loss >= 1 {
-		c.doc.Refuse(path+".loss", "%g is not a share of frames lost: want 0 or more and less than 1", n.Loss)
+	if n.Subnet6.IsValid() && (!n.Subnet6.Addr().Is6() || n.Subnet6.Masked() != n.Subnet6) {
+		c.doc.Refuse(path+".subnet6", "want an IPv6 subnet such as fd00:40:1::/64")
 	}
-	if n.Latency < 0 || n.Latency > time.Minute || n.Jitter < 0 || n.Jitter > time.Minute {
-		c.doc.Refuse(path+".latency", "latency and jitter are from 0 to 1m")
-	}
+	c.checkConditions(path, n.Conditions)
 }
 
 func (c *checker) checkModel(path string, m Model) {
@@ -191,19 +228,44 @@ func (c *checker) checkDevice(path string, d Device) {
 		c.checkLeg(fmt.Sprintf("%s.legs[%d]", path, i), leg)
 	}
 	for i, f := range d.Faults {
-		if f != FaultDropsEcho && f != FaultDropsRefusal {
-			c.doc.Refuse(fmt.Sprintf("%s.faults[%d]", path, i), "%q is not a fault: want %s or %s", f, FaultDropsEcho, FaultDropsRefusal)
+		if !slices.Contains(faults, f) {
+			c.doc.Refuse(fmt.Sprintf("%s.faults[%d]", path, i), "%q is not a fault: want one of %s", f, strings.Join(faults, ", "))
 		}
 	}
 	c.checkServices(path, d.Services)
+	c.checkConditions(path, d.Conditions)
+	if _, err := netrange.Parse(d.AnswersFor); d.AnswersFor != "" && err != nil {
+		c.doc.Refuse(path+".answersFor", "%v", err)
+	}
+	if d.Announces < 0 || d.Announces > 0 && d.Announces < 100*time.Millisecond {
+		c.doc.Refuse(path+".announces", "a device announces itself every 100ms at the most often")
+	}
+}
+
+func (c *checker) checkConditions(path string, cond Conditions) {
+	if cond.Loss < 0 || cond.Loss >= 1 {
+		c.doc.Refuse(path+".loss", "%g is not a share of frames lost: want 0 or more and less than 1", cond.Loss)
+	}
+	if cond.Latency < 0 || cond.Latency > time.Minute || cond.Jitter < 0 || cond.Jitter > time.Minute {
+		c.doc.Refuse(path+".latency", "latency and jitter are from 0 to 1m")
+	}
 }
 
 func (c *checker) checkLeg(path string, leg Leg) {
 	n, known := c.networks[leg.Network]
-	if !known {
+	subnet := n.Subnet
+	if leg.Subnet.IsValid() {
+		subnet = leg.Subnet
+	}
+	switch {
+	case !known:
 		c.doc.Refuse(path+".network", "there is no network %q", leg.Network)
-	} else if !n.Subnet.Contains(leg.Address) {
-		c.doc.Refuse(path+".address", "%s is not in %s, the subnet of %s", leg.Address, n.Subnet, leg.Network)
+	case !leg.Address.IsValid() && !leg.Address6.IsValid():
+		c.doc.Refuse(path+".address", "a leg has an address, an address6 or both")
+	case leg.Address.IsValid() && !subnet.Contains(leg.Address):
+		c.doc.Refuse(path+".address", "%s is not in %s, the subnet of %s", leg.Address, subnet, leg.Network)
+	case leg.Address6.IsValid() && !n.Subnet6.Contains(leg.Address6):
+		c.doc.Refuse(path+".address6", "%s is not in %s, the IPv6 subnet of %s", leg.Address6, n.Subnet6, leg.Network)
 	}
 	switch first, twice := c.macs[leg.MAC]; {
 	case leg.MAC.IsZero() || leg.MAC.IsGroup():
@@ -221,8 +283,9 @@ func (c *checker) checkServices(path string, services []Service) {
 		if s.Port == 0 {
 			c.doc.Refuse(at+".port", "want a port from 1 to 65535")
 		}
-		if speakers[s.Speaks] == nil {
-			c.doc.Refuse(at+".speaks", "%q is not a way to speak: want http, https, ssh, text, rtsp, rdp or sink", s.Speaks)
+		if speakers[s.Speaks] == nil && s.Speaks != speaksDNS {
+			known := append(slices.Sorted(maps.Keys(speakers)), speaksDNS)
+			c.doc.Refuse(at+".speaks", "%q is not a way to speak: want one of %s", s.Speaks, strings.Join(known, ", "))
 		}
 	}
 }
@@ -253,13 +316,26 @@ func (s *Scenario) network(name string) Network {
 	return Network{}
 }
 
-// Subnets gives the subnets of all networks.
+// Subnets gives the subnets of all networks, those of IPv6 last.
 func (s *Scenario) Subnets() []netip.Prefix {
-	subnets := make([]netip.Prefix, len(s.Networks))
-	for i, n := range s.Networks {
-		subnets[i] = n.Subnet
+	var four, six []netip.Prefix
+	for _, n := range s.Networks {
+		four = append(four, n.Subnet)
+		if n.Subnet6.IsValid() {
+			six = append(six, n.Subnet6)
+		}
 	}
-	return subnets
+	return append(four, six...)
+}
+
+// Ranges gives the addresses that a sweep of the whole building looks through one by one: those of IPv4. Who has IPv6 is
+// found by calling all nodes of the segment.
+func (s *Scenario) Ranges() netrange.Set {
+	var four []netip.Prefix
+	for _, n := range s.Networks {
+		four = append(four, n.Subnet)
+	}
+	return netrange.FromPrefixes(four...)
 }
 
 // NewSite describes the building as a site to be entered into a service.
@@ -267,6 +343,12 @@ func (s *Scenario) NewSite() api.NewSite {
 	site := api.NewSite{Name: s.Name}
 	for _, n := range s.Networks {
 		site.Networks = append(site.Networks, api.Network{Name: n.Name, Subnet: n.Subnet.String()})
+		if n.Subnet6.IsValid() {
+			site.Networks = append(site.Networks, api.Network{Name: n.Name, Subnet: n.Subnet6.String()})
+		}
+	}
+	for _, server := range s.Vantage.NameServers {
+		site.NameServers = append(site.NameServers, server.String())
 	}
 	for _, p := range s.Prefixes {
 		site.Prefixes = append(site.Prefixes, api.MACPrefix{Prefix: p.Prefix, Maker: p.Maker})

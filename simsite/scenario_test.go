@@ -34,7 +34,7 @@ func TestDemoIsLargeEnoughAndMadeUp(t *testing.T) {
 		makers[m.Maker] = m.Maker != ""
 	}
 	delete(makers, "")
-	if len(s.Devices) < 50 || len(makers) < 12 || len(s.Networks) < 2 {
+	if len(s.Devices) < 150 || len(makers) < 25 || len(s.Networks) < 5 {
 		t.Errorf("%d devices of %d makers in %d networks", len(s.Devices), len(makers), len(s.Networks))
 	}
 	real := map[string]bool{}
@@ -126,8 +126,8 @@ vantage: {network: a, address: 10.1.0.2, mac: "48:9b:34:00:00:01"}
 func TestSegmentLosesAsToldTo(t *testing.T) {
 	segment := newSegment(Conditions{Loss: 0.5}, 1)
 	got := make(chan byte, 1000)
-	from := segment.attach(func([]byte) {}, nil)
-	segment.attach(func(frame []byte) { got <- frame[14] }, nil)
+	from := segment.attach(func([]byte) {}, nil, Conditions{})
+	segment.attach(func(frame []byte) { got <- frame[14] }, nil, Conditions{})
 	for i := range 200 {
 		frame := make([]byte, 15)
 		copy(frame, "\xff\xff\xff\xff\xff\xff\x02\x00\x00\x00\x00\x01")
@@ -160,7 +160,7 @@ func TestSegmentLearns(t *testing.T) {
 	segment := newSegment(Conditions{}, 1)
 	heard := make(chan string, 10)
 	port := func(name string) *port {
-		return segment.attach(func(frame []byte) { heard <- name }, nil)
+		return segment.attach(func(frame []byte) { heard <- name }, nil, Conditions{})
 	}
 	a, b, _ := port("a"), port("b"), port("c")
 	frame := func(dst, src string) []byte { return []byte(dst + src + "\x08\x00") }

@@ -37,12 +37,14 @@ type segment struct {
 	waiting frameHeap
 	order   uint64
 	random  *rand.Rand
+	watch   func(from *port, frame []byte) // is shown each frame that is sent; may be nil
 }
 
 // port is one socket of the switch. deliver takes each frame that reaches it and may keep it.
 type port struct {
-	segment *segment
-	deliver func(frame []byte)
+	segment    *segment
+	conditions Conditions // of the cable to the device
+	deliver    func(frame []byte)
 	// accepts says whether the device behind the port takes a frame in; nil takes all.
 	accepts func(frame []byte) bool
 }
@@ -61,8 +63,8 @@ func newSegment(conditions Conditions, seed uint64) *segment {
 }
 
 // attach adds a port.
-func (s *segment) attach(deliver func([]byte), accepts func([]byte) bool) *port {
-	p := &port{segment: s, deliver: deliver, accepts: accepts}
+func (s *segment) attach(deliver func([]byte), accepts func([]byte) bool, conditions Conditions) *port {
+	p := &port{segment: s, conditions: conditions, deliver: deliver, accepts: accepts}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.ports = append(s.ports, p)
@@ -95,9 +97,12 @@ func (p *port) send(frame []byte) {
 	}
 	s := p.segment
 	s.mu.Lock()
+	if s.watch != nil {
+		s.watch(p, frame)
+	}
 	s.learned[hwaddr.MAC(frame[6:12])] = p
 	for _, to := range s.receiversLocked(p, hwaddr.MAC(frame[0:6])) {
-		s.scheduleLocked(to, frame)
+		s.scheduleLocked(p, to, frame)
 	}
 	s.mu.Unlock()
 	select {
@@ -122,13 +127,19 @@ func (s *segment) receiversLocked(from *port, dst hwaddr.MAC) []*port {
 	return others
 }
 
-func (s *segment) scheduleLocked(to *port, frame []byte) {
-	if len(s.waiting) >= maxWaiting || (s.conditions.Loss > 0 && s.random.Float64() < s.conditions.Loss) {
+func (s *segment) scheduleLocked(from, to *port, frame []byte) {
+	if len(s.waiting) >= maxWaiting {
 		return
 	}
-	due := time.Now().Add(s.conditions.Latency)
-	if s.conditions.Jitter > 0 {
-		due = due.Add(time.Duration(s.random.Int64N(int64(s.conditions.Jitter))))
+	due := time.Now()
+	for _, c := range []Conditions{from.conditions, s.conditions, to.conditions} {
+		if c.Loss > 0 && s.random.Float64() < c.Loss {
+			return
+		}
+		due = due.Add(c.Latency)
+		if c.Jitter > 0 {
+			due = due.Add(time.Duration(s.random.Int64N(int64(c.Jitter))))
+		}
 	}
 	s.order++
 	heap.Push(&s.waiting, waitingFrame{due: due, order: s.order, to: to, frame: frame})

@@ -40,7 +40,11 @@ func init() {
 		"text":  eachConn(serveText),
 		"rtsp":  eachConn(serveRTSP),
 		"rdp":   eachConn(serveRDP),
-		"sink":  eachConn(func(conn net.Conn, _ Service) { _, _ = io.Copy(io.Discard, conn) }),
+		"sink":  eachConn(serveSink),
+
+		"endless": eachConn(serveEndless),
+		"drip":    eachConn(serveDrip),
+		"garbage": eachConn(serveGarbage),
 	}
 }
 
@@ -65,6 +69,9 @@ func eachConn(serve func(net.Conn, Service)) speaker {
 	}
 }
 
+// serveSink takes in everything and says nothing.
+func serveSink(conn net.Conn, _ Service) { _, _ = io.Copy(io.Discard, conn) }
+
 // serveText says the greeting at once, as FTP, SMTP, POP, IMAP and Telnet servers do, and then only listens.
 func serveText(conn net.Conn, s Service) {
 	if _, err := io.WriteString(conn, s.Says+"\r\n"); err == nil {
@@ -83,7 +90,11 @@ func serveHTTPS(l net.Listener, s Service, secret [32]byte) {
 
 // page is the start page of a device's web server.
 func page(s Service) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if s.Moves != "" && r.URL.Path == "/" {
+			http.Redirect(w, r, s.Moves, http.StatusFound)
+			return
+		}
 		if s.Server != "" {
 			w.Header().Set("Server", s.Server)
 		}

@@ -138,7 +138,7 @@ func TestCloseEndsEverything(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	echo, err := w.Echo(t.Context())
+	echo, err := w.Echo(t.Context(), "ip4")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,16 +1,25 @@
 package simsite
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"net/netip"
 	"slices"
 	"sync"
+	"time"
 
+	"github.com/miekg/dns"
 	"gvisor.dev/gvisor/pkg/tcpip"
 	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv6"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
+	"gvisor.dev/gvisor/pkg/waiter"
 
+	"airdrift/core/hwaddr"
+	"airdrift/core/netrange"
+	"airdrift/core/probe"
 	"airdrift/core/wire"
 )
 
@@ -51,13 +60,21 @@ func (site *Site) switchOn(d Device) error {
 	services := site.Scenario.Services(d)
 	for _, leg := range d.Legs {
 		n := site.Scenario.network(leg.Network)
-		address := netip.PrefixFrom(leg.Address, n.Subnet.Bits())
-		if _, err := h.join(site.segments[leg.Network], leg.MAC, address, ingress(d.Faults, services)); err != nil {
+		joined, err := h.join(site.segments[leg.Network], plug{
+			mac: leg.MAC, addresses: leg.prefixes(n), conditions: d.Conditions, accepts: ingress(d.Faults, services), sees: answersARP(d.AnswersFor),
+		})
+		if err != nil {
 			return err
+		}
+		if d.Announces > 0 {
+			site.announce(joined, leg, d.Announces)
 		}
 	}
 	if gateway := site.Scenario.network(d.Legs[0].Network).Gateway; gateway.IsValid() && !d.Forwards {
 		h.route(gateway)
+	}
+	if slices.Contains(d.Faults, FaultAcceptsAll) {
+		acceptAll(h)
 	}
 	for _, s := range services {
 		if err := site.serve(h, d, s); err != nil {
@@ -67,8 +84,24 @@ func (site *Site) switchOn(d Device) error {
 	return nil
 }
 
+// serve offers one service. Of a device that has IPv6 the socket takes connections of both families.
 func (site *Site) serve(h *host, d Device, s Service) error {
-	l, err := gonet.ListenTCP(h.stack, tcpip.FullAddress{Port: s.Port}, ipv4.ProtocolNumber)
+	protocol := ipv4.ProtocolNumber
+	if slices.ContainsFunc(d.Legs, func(l Leg) bool { return l.Address6.IsValid() || l.LinkLocal6 }) {
+		protocol = ipv6.ProtocolNumber
+	}
+	at := tcpip.FullAddress{Port: s.Port}
+	if s.Speaks == speaksDNS {
+		conn, err := gonet.DialUDP(h.stack, &at, nil, protocol)
+		if err != nil {
+			return err
+		}
+		site.closers = append(site.closers, conn.Close)
+		server := &dns.Server{PacketConn: conn, Handler: newZone(site.Scenario)}
+		site.services.Go(func() { _ = server.ActivateAndServe() }) // ends when its socket is closed
+		return nil
+	}
+	l, err := gonet.ListenTCP(h.stack, at, protocol)
 	if err != nil {
 		return err
 	}
@@ -76,6 +109,77 @@ func (site *Site) serve(h *host, d Device, s Service) error {
 	secret := deviceSecret(site.Scenario.Seed, d.Name)
 	site.services.Go(func() { speakers[s.Speaks](l, s, secret) })
 	return nil
+}
+
+// maxAccepted bounds the connections that a device which accepts all of them is setting up at once.
+const maxAccepted = 256
+
+// acceptAll makes a host accept connections to ports at which nothing listens.
+func acceptAll(h *host) {
+	forwarder := tcp.NewForwarder(h.stack, 0, maxAccepted, func(request *tcp.ForwarderRequest) {
+		var queue waiter.Queue
+		endpoint, err := request.CreateEndpoint(&queue)
+		request.Complete(err != nil)
+		if err != nil {
+			return
+		}
+		conn := gonet.NewTCPConn(&queue, endpoint)
+		_ = conn.SetDeadline(time.Now().Add(exchangeTime))
+		go func() {
+			defer conn.Close()
+			serveSink(conn, Service{})
+		}()
+	})
+	h.stack.SetTransportProtocolHandler(tcp.ProtocolNumber, forwarder.HandlePacket)
+}
+
+// answersARP makes an interface answer ARP requests for a range of addresses that are not its own (RFC 1027).
+func answersARP(text string) func(*nic, []byte) {
+	if text == "" {
+		return nil
+	}
+	set, err := netrange.Parse(text)
+	if err != nil {
+		panic("simsite: a range that Load has read could not be read again: " + err.Error())
+	}
+	return func(n *nic, frame []byte) {
+		if len(frame) < ethernetHeader+28 || binary.BigEndian.Uint16(frame[12:14]) != wire.EtherTypeARP || frame[21] != 1 {
+			return
+		}
+		wanted := netip.AddrFrom4([4]byte(frame[38:42]))
+		if !set.Contains(wanted) {
+			return
+		}
+		reply := bytes.Clone(frame[:ethernetHeader+28])
+		copy(reply[0:6], frame[6:12])
+		copy(reply[6:12], n.mac[:])
+		reply[21] = 2
+		copy(reply[22:28], n.mac[:])
+		copy(reply[28:32], frame[38:42])
+		copy(reply[32:42], frame[22:32])
+		n.port.send(reply)
+	}
+}
+
+// announce asks by ARP for the first address of the leg's subnet, over and over, as a device does that looks for its
+// gateway on a network it was not set up for.
+func (site *Site) announce(n *nic, leg Leg, every time.Duration) {
+	subnet := leg.prefixes(site.Scenario.network(leg.Network))[0]
+	frame := probe.ARPRequest(leg.MAC, leg.Address, subnet.Masked().Addr().Next())
+	done := make(chan struct{})
+	site.closers = append(site.closers, func() error { close(done); return nil })
+	site.services.Go(func() {
+		ticker := time.NewTicker(every)
+		defer ticker.Stop()
+		for {
+			n.port.send(bytes.Clone(frame))
+			select {
+			case <-ticker.C:
+			case <-done:
+				return
+			}
+		}
+	})
 }
 
 // Wire plugs the auditor's machine into the network of the scenario's vantage.
@@ -92,12 +196,31 @@ func (site *Site) Wire() (*Wire, error) {
 func (site *Site) Link() wire.Link {
 	v := site.Scenario.Vantage
 	n := site.Scenario.network(v.Network)
+	leg := Leg{Network: v.Network, Address: v.Address, Address6: v.Address6, MAC: v.MAC}
 	return wire.Link{
-		Name:     "sim0",
-		MAC:      v.MAC,
-		MTU:      frameMTU,
-		Prefixes: []netip.Prefix{netip.PrefixFrom(v.Address, n.Subnet.Bits())},
-		Gateway:  n.Gateway,
+		Name:        "sim0",
+		MAC:         v.MAC,
+		MTU:         frameMTU,
+		Prefixes:    leg.prefixes(n),
+		Gateway:     n.Gateway,
+		NameServers: v.NameServers,
+	}
+}
+
+// Watch shows each frame that the auditor's machine sends on its segment, until it is called with nil. seen must not keep
+// the frame, and return soon.
+func (site *Site) Watch(seen func(frame []byte)) {
+	v := site.Scenario.Vantage
+	segment := site.segments[v.Network]
+	segment.mu.Lock()
+	defer segment.mu.Unlock()
+	segment.watch = nil
+	if seen != nil {
+		segment.watch = func(_ *port, frame []byte) {
+			if hwaddr.MAC(frame[6:12]) == v.MAC {
+				seen(frame)
+			}
+		}
 	}
 }
 

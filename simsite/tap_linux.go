@@ -8,6 +8,7 @@ import (
 	"os"
 
 	"github.com/vishvananda/netlink"
+	"golang.org/x/sys/unix"
 
 	"airdrift/core/wire"
 )
@@ -37,7 +38,7 @@ func (site *Site) AttachTAP(name string, link wire.Link) (*TAP, error) {
 		_ = tap.file.Close()
 		return nil, fmt.Errorf("set up interface %s: %w", name, err)
 	}
-	tap.port = site.segments[site.Scenario.Vantage.Network].attach(tap.deliver, nil)
+	tap.port = site.segments[site.Scenario.Vantage.Network].attach(tap.deliver, nil, Conditions{})
 	go tap.run()
 	site.closers = append(site.closers, tap.Close)
 	return tap, nil
@@ -55,9 +56,15 @@ func configure(name string, link wire.Link) error {
 		return fmt.Errorf("up: %w", err)
 	}
 	for _, p := range link.Prefixes {
+		if p.Addr().IsLinkLocalUnicast() {
+			continue // the system forms it itself
+		}
 		addr, err := netlink.ParseAddr(p.String())
 		if err != nil {
 			return err
+		}
+		if p.Addr().Is6() {
+			addr.Flags |= unix.IFA_F_NODAD // nobody else in the building has it, and it is wanted at once
 		}
 		if err := netlink.AddrAdd(device, addr); err != nil {
 			return fmt.Errorf("address %s: %w", p, err)

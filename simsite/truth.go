@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"airdrift/core/hwaddr"
+	"airdrift/core/ledger"
 )
 
 // Truth is what there is to know of one device of a building, to hold an inventory against.
@@ -13,6 +14,24 @@ type Truth struct {
 	OnLink   bool // it has a leg on the vantage's segment, so its MAC can be seen
 	Visible  bool // it is switched on and answers something that can reach it
 	Standing string
+}
+
+// Traits gives what an auditor must come to know of how the device appears.
+func (t Truth) Traits() []ledger.Trait {
+	var traits []ledger.Trait
+	if t.Device.AnswersFor != "" {
+		traits = append(traits, ledger.AnswersForOthers)
+	}
+	if slices.Contains(t.Device.Faults, FaultAcceptsAll) {
+		traits = append(traits, ledger.AcceptsEverything)
+	}
+	if slices.ContainsFunc(t.Device.Legs, func(l Leg) bool { return l.MAC.IsShared() }) {
+		traits = append(traits, ledger.VirtualRouter)
+	}
+	if slices.ContainsFunc(t.Device.Legs, func(l Leg) bool { return l.Subnet.IsValid() }) {
+		traits = append(traits, ledger.WrongSubnet)
+	}
+	return traits
 }
 
 // Truth gives all devices of the building as the vantage could come to know them at best.

@@ -16,6 +16,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
 	"gvisor.dev/gvisor/pkg/tcpip/header"
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv6"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/icmp"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
 	"gvisor.dev/gvisor/pkg/waiter"
@@ -43,7 +44,7 @@ func newWire(seg *segment, link wire.Link) (*Wire, error) {
 		return nil, err
 	}
 	w := &Wire{host: h, link: link, conns: map[*frameConn]struct{}{}}
-	w.nic, err = h.join(seg, link.MAC, link.Prefixes[0], w.overhear)
+	w.nic, err = h.join(seg, plug{mac: link.MAC, addresses: link.Prefixes, accepts: w.overhear})
 	if err != nil {
 		return nil, err
 	}
@@ -130,13 +131,18 @@ func (c *frameConn) Close() error {
 }
 
 // Echo opens a socket for echo requests.
-func (w *Wire) Echo(context.Context) (wire.EchoConn, error) {
-	c := &echoConn{deadline: newDeadline()}
-	ep, err := w.host.stack.NewEndpoint(icmp.ProtocolNumber4, ipv4.ProtocolNumber, &c.queue)
+func (w *Wire) Echo(_ context.Context, network string) (wire.EchoConn, error) {
+	c := &echoConn{deadline: newDeadline(), six: network == "ip6"}
+	transport, protocol := icmp.ProtocolNumber4, ipv4.ProtocolNumber
+	if c.six {
+		transport, protocol = icmp.ProtocolNumber6, ipv6.ProtocolNumber
+	}
+	ep, err := w.host.stack.NewEndpoint(transport, protocol, &c.queue)
 	if err != nil {
 		return nil, fmt.Errorf("echo socket: %w", toErrno(err))
 	}
-	ep.SocketOptions().SetReceiveTTL(true)
+	ep.SocketOptions().SetReceiveTTL(!c.six)
+	ep.SocketOptions().SetReceiveHopLimit(c.six)
 	if err := ep.Bind(tcpip.FullAddress{}); err != nil {
 		return nil, fmt.Errorf("echo socket: %w", toErrno(err))
 	}
@@ -146,15 +152,23 @@ func (w *Wire) Echo(context.Context) (wire.EchoConn, error) {
 
 type echoConn struct {
 	endpoint tcpip.Endpoint
+	six      bool
 	queue    waiter.Queue
 	deadline *deadline
 }
 
 func (c *echoConn) Send(dst netip.Addr, seq uint16, data []byte) error {
-	packet := header.ICMPv4(make([]byte, header.ICMPv4MinimumSize+len(data)))
-	packet.SetType(header.ICMPv4Echo)
-	packet.SetSequence(seq)
-	copy(packet.Payload(), data)
+	packet := make([]byte, header.ICMPv4MinimumSize+len(data))
+	if c.six {
+		head := header.ICMPv6(packet)
+		head.SetType(header.ICMPv6EchoRequest)
+		head.SetSequence(seq)
+	} else {
+		head := header.ICMPv4(packet)
+		head.SetType(header.ICMPv4Echo)
+		head.SetSequence(seq)
+	}
+	copy(packet[header.ICMPv4MinimumSize:], data)
 	_, err := c.endpoint.Write(bytes.NewReader(packet), tcpip.WriteOptions{To: fullAddress(netip.AddrPortFrom(dst, 0))})
 	if err != nil {
 		return toErrno(err)
@@ -186,8 +200,11 @@ func (c *echoConn) Receive() (wire.EchoReply, error) {
 func echoReply(packet []byte, res tcpip.ReadResult) wire.EchoReply {
 	from, _ := netip.AddrFromSlice(res.RemoteAddr.Addr.AsSlice())
 	reply := wire.EchoReply{From: from}
-	if res.ControlMessages.HasTTL {
+	switch {
+	case res.ControlMessages.HasTTL:
 		reply.TTL = int(res.ControlMessages.TTL)
+	case res.ControlMessages.HasHopLimit:
+		reply.TTL = int(res.ControlMessages.HopLimit)
 	}
 	if len(packet) >= header.ICMPv4MinimumSize {
 		reply.Seq = header.ICMPv4(packet).Sequence()
@@ -211,13 +228,13 @@ func (w *Wire) DialContext(ctx context.Context, network string, addr netip.AddrP
 	remote := fullAddress(addr)
 	switch network {
 	case "udp":
-		conn, err := gonet.DialUDP(w.host.stack, nil, remote, ipv4.ProtocolNumber)
+		conn, err := gonet.DialUDP(w.host.stack, nil, remote, protocolOf(addr.Addr()))
 		if err != nil {
 			return nil, err
 		}
 		return conn, nil
 	case "tcp":
-		conn, err := w.dialTCP(ctx, remote)
+		conn, err := w.dialTCP(ctx, remote, protocolOf(addr.Addr()))
 		if err != nil {
 			return nil, &net.OpError{Op: "dial", Net: network, Addr: net.TCPAddrFromAddrPort(addr), Err: err}
 		}
@@ -227,9 +244,9 @@ func (w *Wire) DialContext(ctx context.Context, network string, addr netip.AddrP
 }
 
 // dialTCP connects and keeps the reason of a failure as a system error number, which the adapter's own dialler loses.
-func (w *Wire) dialTCP(ctx context.Context, remote *tcpip.FullAddress) (net.Conn, error) {
+func (w *Wire) dialTCP(ctx context.Context, remote *tcpip.FullAddress, protocol tcpip.NetworkProtocolNumber) (net.Conn, error) {
 	var queue waiter.Queue
-	ep, err := w.host.stack.NewEndpoint(tcp.ProtocolNumber, ipv4.ProtocolNumber, &queue)
+	ep, err := w.host.stack.NewEndpoint(tcp.ProtocolNumber, protocol, &queue)
 	if err != nil {
 		return nil, toErrno(err)
 	}
@@ -258,26 +275,39 @@ func (w *Wire) ListenPacket(_ context.Context, network string, addr netip.AddrPo
 	if network != "udp" {
 		return nil, fmt.Errorf("network %q: want udp", network)
 	}
-	return gonet.DialUDP(w.host.stack, fullAddress(addr), nil, ipv4.ProtocolNumber)
+	return gonet.DialUDP(w.host.stack, fullAddress(addr), nil, protocolOf(addr.Addr()))
 }
 
-// Neighbours reads the machine's ARP table.
+// Neighbours reads the machine's ARP and neighbour discovery tables.
 func (w *Wire) Neighbours(context.Context) ([]wire.Neighbour, error) {
-	entries, err := w.host.stack.Neighbors(1, ipv4.ProtocolNumber)
-	if err != nil {
-		return nil, fmt.Errorf("neighbour table: %w", toErrno(err))
-	}
 	var neighbours []wire.Neighbour
-	for _, e := range entries {
-		if addr, ok := netip.AddrFromSlice(e.Addr.AsSlice()); ok && len(e.LinkAddr) == len(hwaddr.MAC{}) {
-			neighbours = append(neighbours, wire.Neighbour{Addr: addr, MAC: hwaddr.MAC([]byte(e.LinkAddr))})
+	for _, protocol := range []tcpip.NetworkProtocolNumber{ipv4.ProtocolNumber, ipv6.ProtocolNumber} {
+		entries, err := w.host.stack.Neighbors(1, protocol)
+		if err != nil {
+			return nil, fmt.Errorf("neighbour table: %w", toErrno(err))
+		}
+		for _, e := range entries {
+			if addr, ok := netip.AddrFromSlice(e.Addr.AsSlice()); ok && len(e.LinkAddr) == len(hwaddr.MAC{}) {
+				neighbours = append(neighbours, wire.Neighbour{Addr: addr, MAC: hwaddr.MAC([]byte(e.LinkAddr))})
+			}
 		}
 	}
 	return neighbours, nil
 }
 
+// protocolOf gives the network protocol of an address; IPv4 where there is none.
+func protocolOf(a netip.Addr) tcpip.NetworkProtocolNumber {
+	if a.Is6() {
+		return ipv6.ProtocolNumber
+	}
+	return ipv4.ProtocolNumber
+}
+
 func fullAddress(addr netip.AddrPort) *tcpip.FullAddress {
 	full := &tcpip.FullAddress{Port: addr.Port()}
+	if addr.Addr().IsLinkLocalUnicast() {
+		full.NIC = 1
+	}
 	if addr.Addr().IsValid() && !addr.Addr().IsUnspecified() {
 		full.Addr = tcpip.AddrFromSlice(addr.Addr().AsSlice())
 	}

@@ -8,10 +8,11 @@ import (
 )
 
 func TestWireInProcess(t *testing.T) {
-	scenario := simsitetest.Demo(t)
-	w, err := simsitetest.Start(t, scenario).Wire()
+	site := simsitetest.Start(t, simsitetest.Demo(t))
+	w, err := site.Wire()
 	if err != nil {
 		t.Fatal(err)
 	}
-	wiretest.Run(t, w, scenario)
+	wiretest.Run(t, w, site)
+	t.Run("fence on the wire", func(t *testing.T) { wiretest.FenceOnTheWire(t, site, w) })
 }

@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
 	"airdrift/core/ledger"
@@ -35,6 +36,7 @@ type deviceRow struct {
 	LastSeen  *time.Time
 	LastSweep uint64
 	Contested bool
+	Traits    bool // it has any; which ones is in Record
 	Search    string
 	Record    string
 }
@@ -80,7 +82,7 @@ func toDeviceRow(site uint64, d ledger.Device) (deviceRow, error) {
 	row := deviceRow{
 		ID: d.ID, SiteID: site, Name: cut(line.Name), Addr: []byte{}, MAC: line.MAC.String(), Kind: line.Kind,
 		Vendor: cut(line.Vendor), Model: cut(line.Model), OS: cut(line.OS), Standing: string(line.Standing),
-		Presence: string(line.Presence), LastSweep: d.LastSweep, Contested: line.Contested,
+		Presence: string(line.Presence), LastSweep: d.LastSweep, Contested: line.Contested, Traits: len(line.Traits) > 0,
 		Search: searchText(d), Record: string(record),
 	}
 	if d.Entry != nil {
@@ -120,6 +122,10 @@ func searchText(d ledger.Device) string {
 	if e := d.Entry; e != nil {
 		words = append(words, e.Vendor, e.Model, e.Location, e.Responsible, e.Note)
 	}
+	for _, t := range d.Traits {
+		words = append(words, string(t))
+	}
+	words = append(words, d.Note)
 	for _, item := range d.Items {
 		words = append(words, item.Value)
 	}
@@ -130,16 +136,25 @@ func searchText(d ledger.Device) string {
 // Rematch gives all devices of a site as they are from now on.
 type Rematch func(devices []ledger.Device) ([]ledger.Device, error)
 
-// rematch loads a site's devices, matches them and stores them.
-func rematch(tx *gorm.DB, site uint64, match Rematch) error {
+// rematch loads a site's devices, matches them and stores them. It gives them with their numbers.
+func rematch(tx *gorm.DB, site uint64, match Rematch) ([]ledger.Device, error) {
 	devices, err := devicesOf(tx, site)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if devices, err = match(devices); err != nil {
-		return err
+		return nil, err
 	}
-	return saveDevices(tx, site, devices)
+	return devices, saveDevices(tx, site, devices)
+}
+
+// Rematch writes all devices of a site as match leaves them.
+func (s *Store) Rematch(ctx context.Context, site uint64, match Rematch) error {
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		_, err := rematch(tx, site, match)
+		return err
+	})
+	return own(err, "devices")
 }
 
 // Devices gives all devices of a site whole, in order of their IDs.
@@ -162,10 +177,28 @@ func devicesOf(db *gorm.DB, site uint64) ([]ledger.Device, error) {
 	return devices, nil
 }
 
-// ApplySweep writes the ledger after a sweep, and then the sweep as apply leaves it, in one transaction.
-func (s *Store) ApplySweep(ctx context.Context, sweep *Sweep, apply Rematch) error {
+// Enter says what a sweep makes of a site's devices, and for each of its sightings which of them it is.
+type Enter func(known []ledger.Device, sightings []evidence.Sighting, before []uint64) (ledger.Result, error)
+
+// ApplySweep writes the ledger after a sweep, and then the sweep as enter leaves it, in one transaction.
+func (s *Store) ApplySweep(ctx context.Context, sweep *Sweep, enter Enter) error {
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := rematch(tx, sweep.SiteID, apply); err != nil {
+		known, err := devicesOf(tx, sweep.SiteID)
+		if err != nil {
+			return err
+		}
+		sightings, _, err := sightingsOf(tx, sweep.ID)
+		if err != nil {
+			return err
+		}
+		result, err := enter(known, sightings, nil)
+		if err != nil {
+			return err
+		}
+		if err := saveDevices(tx, sweep.SiteID, result.Devices); err != nil {
+			return err
+		}
+		if err := assign(tx, sweep.ID, sightings, result); err != nil {
 			return err
 		}
 		row := toSweepRow(*sweep)
@@ -174,8 +207,91 @@ func (s *Store) ApplySweep(ctx context.Context, sweep *Sweep, apply Rematch) err
 	return own(err, fmt.Sprintf("sweep %d", sweep.ID))
 }
 
-// saveDevices writes all devices of a site and takes out those that stood for entries which are gone. A device known
-// from the register alone keeps its ID as long as its entry does.
+// assign writes which device each sighting of a sweep is.
+func assign(tx *gorm.DB, sweep uint64, sightings []evidence.Sighting, result ledger.Result) error {
+	if len(sightings) == 0 {
+		return nil
+	}
+	rows := make([]sightingRow, len(sightings))
+	for i, sg := range sightings {
+		// The other columns are there because a row needs them; the conflict leaves them as they are.
+		rows[i] = sightingRow{SweepID: sweep, Addr: sortable(sg.Addr), MAC: sg.MAC.String(), FirstAt: sg.FirstAt, DeviceID: result.Devices[result.Of[i]].ID}
+	}
+	upsert := clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"device_id"})}
+	return tx.Clauses(upsert).CreateInBatches(rows, batchSize).Error
+}
+
+// Rebuild writes a site's ledger anew out of its sweeps, without the one of the number discard (0 keeps them all). enter
+// makes of each sweep in turn what ApplySweep's does. Devices keep their numbers, their notes and that they are set
+// aside.
+func (s *Store) Rebuild(ctx context.Context, site, discard uint64, enter func(sweep *Sweep) Enter) error {
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if discard != 0 {
+			if err := tx.Delete(&sweepRow{}, discard).Error; err != nil {
+				return err
+			}
+		}
+		before, err := devicesOf(tx, site)
+		if err != nil {
+			return err
+		}
+		if err := tx.Where("site_id = ? AND first_seen IS NOT NULL", site).Delete(&deviceRow{}).Error; err != nil {
+			return err
+		}
+		return s.replay(tx, site, before, enter)
+	})
+	return own(err, fmt.Sprintf("ledger of site %d", site))
+}
+
+func (s *Store) replay(tx *gorm.DB, site uint64, before []ledger.Device, enter func(sweep *Sweep) Enter) error {
+	kept := make(map[uint64]ledger.Device, len(before))
+	for _, d := range before {
+		kept[d.ID] = d
+	}
+	var rows []sweepRow
+	if err := tx.Where("site_id = ? AND state <> ?", site, Running).Order("id").Find(&rows).Error; err != nil {
+		return err
+	}
+	var devices []ledger.Device
+	for _, r := range rows {
+		sweep := r.sweep()
+		sightings, numbers, err := sightingsOf(tx, sweep.ID)
+		if err != nil {
+			return err
+		}
+		result, err := enter(&sweep)(devices, sightings, numbers)
+		if err != nil {
+			return err
+		}
+		for i, d := range result.Devices {
+			if old, known := kept[d.ID]; known && d.ID != 0 {
+				result.Devices[i].Note, result.Devices[i].Aside = old.Note, old.Aside
+			}
+		}
+		if err := saveDevices(tx, site, result.Devices); err != nil {
+			return err
+		}
+		if err := assign(tx, sweep.ID, sightings, result); err != nil {
+			return err
+		}
+		row := toSweepRow(sweep)
+		if err := tx.Save(&row).Error; err != nil {
+			return err
+		}
+		devices = result.Devices
+	}
+	if len(rows) > 0 {
+		return nil
+	}
+	result, err := enter(nil)(nil, nil, nil)
+	if err != nil {
+		return err
+	}
+	return saveDevices(tx, site, result.Devices)
+}
+
+// saveDevices writes all devices of a site, gives numbers to those that have none, and takes out those that stood for
+// entries which are gone. A device known from the register alone keeps its number as long as its entry does.
 func saveDevices(tx *gorm.DB, site uint64, devices []ledger.Device) error {
 	var old []deviceRow
 	if err := tx.Select("id, entry_id").Where("site_id = ? AND first_seen IS NULL", site).Find(&old).Error; err != nil {
@@ -185,17 +301,23 @@ func saveDevices(tx *gorm.DB, site uint64, devices []ledger.Device) error {
 	for _, r := range old {
 		standIns[r.EntryID] = r.ID
 	}
-	rows := make([]deviceRow, len(devices))
-	for i, d := range devices {
+	var fresh, changed []deviceRow
+	var added []int // the devices that the fresh rows are of
+	for i := range devices {
+		d := &devices[i]
 		if d.FirstSeen.IsZero() && d.Entry != nil {
 			d.ID = standIns[d.Entry.ID]
 			delete(standIns, d.Entry.ID)
 		}
-		row, err := toDeviceRow(site, d)
+		row, err := toDeviceRow(site, *d)
 		if err != nil {
 			return err
 		}
-		rows[i] = row
+		if row.ID == 0 {
+			fresh, added = append(fresh, row), append(added, i)
+		} else {
+			changed = append(changed, row)
+		}
 	}
 	gone := make([]uint64, 0, len(standIns))
 	for _, id := range standIns {
@@ -206,10 +328,22 @@ func saveDevices(tx *gorm.DB, site uint64, devices []ledger.Device) error {
 			return err
 		}
 	}
-	if len(rows) == 0 {
+	if len(changed) > 0 {
+		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(changed, batchSize).Error; err != nil {
+			return err
+		}
+	}
+	if len(fresh) == 0 {
 		return nil
 	}
-	return tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(rows, batchSize).Error
+	// Apart from the others, as only rows that are all new get their numbers back in order.
+	if err := tx.CreateInBatches(fresh, batchSize).Error; err != nil {
+		return err
+	}
+	for i, row := range fresh {
+		devices[added[i]].ID = row.ID
+	}
+	return nil
 }
 
 // DeviceLine is what a list shows of a device.
@@ -227,6 +361,7 @@ type DeviceLine struct {
 	FirstSeen time.Time
 	LastSeen  time.Time
 	Contested bool // it shares an address with another device
+	Traits    []ledger.Trait
 }
 
 // LineOf gives what a list shows of a device.
@@ -235,6 +370,7 @@ func LineOf(d ledger.Device) DeviceLine {
 		ID: d.ID, Name: DisplayName(d), Addrs: d.Addrs, Kind: believed(d, identify.Kind), Vendor: believed(d, identify.Vendor),
 		Model: believed(d, identify.Model), OS: believed(d, identify.OS), Standing: d.Standing, Presence: d.Presence,
 		FirstSeen: d.FirstSeen, LastSeen: d.LastSeen, Contested: len(d.Contested) > 0,
+		Traits: d.Traits,
 	}
 	if len(d.MACs) > 0 {
 		line.MAC = d.MACs[0]
@@ -249,6 +385,7 @@ type DeviceQuery struct {
 	Presences []string
 	Kinds     []string
 	Contested bool   // only those that share an address
+	Trait     string // only those with it
 	Text      string // words that must all be in what is known of the device
 	Sort      string // a key of SortColumns
 	Descend   bool
@@ -277,11 +414,12 @@ func (s *Store) ListDevices(ctx context.Context, q DeviceQuery) ([]DeviceLine, i
 		direction = " DESC"
 	}
 	var rows []struct {
-		Row   deviceRow `gorm:"embedded"`
-		Addrs string
+		Row    deviceRow `gorm:"embedded"`
+		Addrs  string
+		Traits string
 	}
 	err := q.filter(s.db.WithContext(ctx).Model(&deviceRow{})).
-		Select("id, name, mac, kind, vendor, model, os, standing, presence, first_seen, last_seen, contested, JSON_QUERY(record, '$.Addrs') AS addrs").
+		Select("id, name, mac, kind, vendor, model, os, standing, presence, first_seen, last_seen, contested, JSON_QUERY(record, '$.Addrs') AS addrs, JSON_QUERY(record, '$.Traits') AS traits").
 		Order(column + direction + ", id" + direction).Offset(q.Offset).Limit(q.Limit).Find(&rows).Error
 	if err != nil {
 		return nil, 0, own(err, "devices")
@@ -300,6 +438,11 @@ func (s *Store) ListDevices(ctx context.Context, q DeviceQuery) ([]DeviceLine, i
 				return nil, 0, fmt.Errorf("stored device %d: %w", r.ID, err)
 			}
 		}
+		if found.Traits != "" {
+			if err := json.Unmarshal([]byte(found.Traits), &line.Traits); err != nil {
+				return nil, 0, fmt.Errorf("stored device %d: %w", r.ID, err)
+			}
+		}
 		if r.FirstSeen != nil {
 			line.FirstSeen, line.LastSeen = *r.FirstSeen, *r.LastSeen
 		}
@@ -314,6 +457,9 @@ func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
 		if len(values) > 0 {
 			db = db.Where(column+" IN ?", values)
 		}
+	}
+	if q.Trait != "" {
+		db = db.Where("JSON_CONTAINS(record, JSON_QUOTE(?), '$.Traits')", q.Trait)
 	}
 	if q.Contested {
 		db = db.Where("contested")
@@ -356,4 +502,24 @@ func (s *Store) CountDevices(ctx context.Context, site uint64) ([]Count, error) 
 	err := s.db.WithContext(ctx).Model(&deviceRow{}).Select("standing, presence, kind, COUNT(*) AS devices, CAST(SUM(contested) AS SIGNED) AS contested").
 		Where("site_id = ?", site).Group("standing, presence, kind").Order("standing, presence, kind").Find(&counts).Error
 	return counts, own(err, "devices")
+}
+
+// CountTraits counts a site's devices by trait.
+func (s *Store) CountTraits(ctx context.Context, site uint64) (map[ledger.Trait]int, error) {
+	var lists []string
+	err := s.db.WithContext(ctx).Model(&deviceRow{}).Where("site_id = ? AND traits", site).Pluck("JSON_QUERY(record, '$.Traits')", &lists).Error
+	if err != nil {
+		return nil, own(err, "devices")
+	}
+	counts := map[ledger.Trait]int{}
+	for _, text := range lists {
+		var traits []ledger.Trait
+		if err := json.Unmarshal([]byte(text), &traits); err != nil {
+			return nil, fmt.Errorf("stored traits: %w", err)
+		}
+		for _, t := range traits {
+			counts[t]++
+		}
+	}
+	return counts, nil
 }

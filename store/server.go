@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"os"
 	"os/exec"
@@ -13,6 +14,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -23,6 +25,9 @@ const (
 	databaseName = "airdrift"
 	startWait    = 60 * time.Second
 	stopWait     = 60 * time.Second
+
+	restartWait    = 500 * time.Millisecond // before the server is tried again, doubled each time
+	maxRestartWait = 30 * time.Second
 )
 
 // ErrNoServer is returned where no MariaDB server program is installed.
@@ -30,10 +35,24 @@ var ErrNoServer = errors.New("no MariaDB server program (mariadbd) is installed:
 	"or name a running server with --dsn")
 
 // Server is a MariaDB server of Airdrift's own, on loopback, with its own data directory.
+//
+// One that ends of itself is started again: the service outlives its database.
 type Server struct {
-	dsn     string
-	process *exec.Cmd
-	exited  chan struct{} // closed when the process has ended
+	home     home
+	program  string
+	password string
+	port     int
+	ended    chan struct{} // closed when the server is stopped and is not started again
+
+	mu       sync.Mutex // guards all below
+	process  *process
+	stopping bool
+}
+
+// process is one run of the server program.
+type process struct {
+	cmd     *exec.Cmd
+	exited  chan struct{} // closed when it has ended
 	failure error         // how it ended; valid after exited
 }
 
@@ -185,48 +204,93 @@ func (h home) initialise(ctx context.Context) error {
 	return nil
 }
 
-// start runs the server with a password of its own.
+// start runs the server with a password of its own, and keeps it running.
 func (h home) start(ctx context.Context, program string) (*Server, error) {
 	password, err := randomText()
 	if err != nil {
 		return nil, err
 	}
-	initFile, err := h.writeInitFile(password)
-	if err != nil {
-		return nil, err
-	}
-	defer os.Remove(initFile)
 	port, err := freePort()
 	if err != nil {
 		return nil, err
 	}
+	s := &Server{home: h, program: program, password: password, port: port, ended: make(chan struct{})}
+	if err := s.launch(ctx); err != nil {
+		return nil, err
+	}
+	go s.supervise()
+	return s, nil
+}
+
+// launch starts the program and waits until it answers.
+func (s *Server) launch(ctx context.Context) error {
+	h := s.home
+	initFile, err := h.writeInitFile(s.password)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(initFile)
 	args := append([]string{
 		"--no-defaults", "--datadir=" + h.data(), "--tmpdir=" + h.temporary(), "--socket=" + h.socket(), "--pid-file=" + h.pidFile(),
-		"--log-error=" + h.log(), "--init-file=" + initFile, "--bind-address=127.0.0.1", "--port=" + strconv.Itoa(port),
+		"--log-error=" + h.log(), "--init-file=" + initFile, "--bind-address=127.0.0.1", "--port=" + strconv.Itoa(s.port),
 		"--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_unicode_ci",
 		"--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M", "--max-allowed-packet=64M",
 		"--performance-schema=OFF", "--skip-log-bin", "--local-infile=OFF",
 	}, h.userArgs()...)
-	cmd := exec.Command(program, args...)
+	cmd := exec.Command(s.program, args...)
 	// A signal to the whole terminal (Ctrl-C) must not reach the server before the service has written what it has.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if err := cmd.Start(); err != nil {
-		return nil, fmt.Errorf("start the database server: %w", err)
+		return fmt.Errorf("start the database server: %w", err)
 	}
-	s := &Server{process: cmd, exited: make(chan struct{})}
+	p := &process{cmd: cmd, exited: make(chan struct{})}
 	go func() {
-		s.failure = cmd.Wait()
-		close(s.exited)
+		p.failure = cmd.Wait()
+		close(p.exited)
 	}()
-	config := mysql.NewConfig()
-	config.User, config.Passwd, config.Net, config.DBName = databaseName, password, "tcp", databaseName
-	config.Addr = net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
-	s.dsn = config.FormatDSN()
-	if err := s.waitReady(ctx); err != nil {
-		_ = s.Stop()
-		return nil, fmt.Errorf("%w (its log is %s)", err, h.log())
+	s.mu.Lock()
+	s.process = p
+	stopping := s.stopping
+	s.mu.Unlock()
+	if stopping {
+		return p.stop()
 	}
-	return s, nil
+	if err := s.waitReady(ctx, p); err != nil {
+		return errors.Join(fmt.Errorf("%w (its log is %s)", err, h.log()), p.stop())
+	}
+	return nil
+}
+
+// supervise starts the server again whenever it ends of itself, until it is stopped.
+func (s *Server) supervise() {
+	defer close(s.ended)
+	for {
+		s.mu.Lock()
+		p := s.process
+		s.mu.Unlock()
+		<-p.exited
+		if s.isStopping() {
+			return
+		}
+		slog.Warn("the database server ended of itself and is started again", "error", p.failure)
+		for wait := restartWait; ; wait = min(2*wait, maxRestartWait) {
+			err := s.launch(context.Background())
+			if err == nil || s.isStopping() {
+				break
+			}
+			slog.Error("the database server could not be started again; this is tried on", "error", err)
+			time.Sleep(wait)
+		}
+		if s.isStopping() {
+			return
+		}
+	}
+}
+
+func (s *Server) isStopping() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.stopping
 }
 
 // writeInitFile writes what the server carries out at its start: it sets the passwords and makes the database.
@@ -247,16 +311,16 @@ GRANT ALL ON `+"`%[2]s%%`"+`.* TO '%[2]s'@'127.0.0.1';
 	return path, os.Chown(path, uid, -1)
 }
 
-func (s *Server) waitReady(ctx context.Context) error {
+func (s *Server) waitReady(ctx context.Context, p *process) error {
 	ctx, cancel := context.WithTimeout(ctx, startWait)
 	defer cancel()
 	for {
-		if ping(ctx, s.dsn) == nil {
+		if ping(ctx, s.DSN()) == nil {
 			return nil
 		}
 		select {
-		case <-s.exited:
-			return fmt.Errorf("the database server ended at its start: %w", s.failure)
+		case <-p.exited:
+			return fmt.Errorf("the database server ended at its start: %w", p.failure)
 		case <-ctx.Done():
 			return fmt.Errorf("the database server does not answer: %w", ctx.Err())
 		case <-time.After(50 * time.Millisecond):
@@ -264,24 +328,40 @@ func (s *Server) waitReady(ctx context.Context) error {
 	}
 }
 
-// DSN gives the address to open the database by. It holds the password.
-func (s *Server) DSN() string { return s.dsn }
+// DSN gives the address to open the database by. It holds the password, and stays the same as long as the Server lives.
+func (s *Server) DSN() string {
+	config := mysql.NewConfig()
+	config.User, config.Passwd, config.Net, config.DBName = databaseName, s.password, "tcp", databaseName
+	config.Addr = net.JoinHostPort("127.0.0.1", strconv.Itoa(s.port))
+	return config.FormatDSN()
+}
 
 // Stop ends the server and waits until it has written everything.
 func (s *Server) Stop() error {
+	s.mu.Lock()
+	s.stopping = true
+	p := s.process
+	s.mu.Unlock()
+	err := p.stop()
+	<-s.ended
+	return err
+}
+
+// stop ends a process and waits for that.
+func (p *process) stop() error {
 	select {
-	case <-s.exited:
+	case <-p.exited:
 		return nil
 	default:
 	}
-	if err := s.process.Process.Signal(syscall.SIGTERM); err != nil {
+	if err := p.cmd.Process.Signal(syscall.SIGTERM); err != nil && !errors.Is(err, os.ErrProcessDone) {
 		return fmt.Errorf("stop the database server: %w", err)
 	}
 	select {
-	case <-s.exited:
+	case <-p.exited:
 		return nil
 	case <-time.After(stopWait):
-		return fmt.Errorf("the database server (process %d) did not stop within %s", s.process.Process.Pid, stopWait)
+		return fmt.Errorf("the database server (process %d) did not stop within %s", p.cmd.Process.Pid, stopWait)
 	}
 }
 

@@ -5,9 +5,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"airdrift/core/hwaddr"
 	"airdrift/core/ledger"
@@ -21,6 +23,8 @@ type Site struct {
 	Name     string
 	Networks []Network
 	Prefixes []MACPrefix
+
+	NameServers []netip.Addr
 }
 
 // Network is one IP subnet of a site; a site is swept nowhere else.
@@ -60,6 +64,8 @@ type siteRow struct {
 	CreatedAt time.Time
 	Networks  []networkRow `gorm:"foreignKey:SiteID"`
 	Prefixes  []prefixRow  `gorm:"foreignKey:SiteID"`
+
+	NameServers string // parted by spaces
 }
 
 func (siteRow) TableName() string { return "sites" }
@@ -98,12 +104,19 @@ func (r siteRow) site() (Site, error) {
 		}
 		site.Prefixes = append(site.Prefixes, MACPrefix{prefix, p.Maker})
 	}
+	for text := range strings.FieldsSeq(r.NameServers) {
+		server, err := netip.ParseAddr(text)
+		if err != nil {
+			return Site{}, fmt.Errorf("stored name server of site %d: %w", r.ID, err)
+		}
+		site.NameServers = append(site.NameServers, server)
+	}
 	return site, nil
 }
 
 // CreateSite stores a new site and gives it its ID. A name that is there already gives ErrTaken.
 func (s *Store) CreateSite(ctx context.Context, site *Site) error {
-	row := siteRow{Name: site.Name}
+	row := siteRow{Name: site.Name, NameServers: addrList(site.NameServers)}
 	for _, n := range site.Networks {
 		row.Networks = append(row.Networks, networkRow{Name: n.Name, Subnet: n.Subnet.String()})
 	}
@@ -119,6 +132,28 @@ func (s *Store) CreateSite(ctx context.Context, site *Site) error {
 func (s *Store) AddNetwork(ctx context.Context, site uint64, n Network) error {
 	row := networkRow{SiteID: site, Name: n.Name, Subnet: n.Subnet.String()}
 	return own(s.db.WithContext(ctx).Create(&row).Error, "network "+row.Subnet)
+}
+
+// RemoveNetwork takes a network out of a site's fence.
+func (s *Store) RemoveNetwork(ctx context.Context, site uint64, subnet netip.Prefix) error {
+	gone := s.db.WithContext(ctx).Where("site_id = ? AND subnet = ?", site, subnet.String()).Delete(&networkRow{})
+	if gone.Error == nil && gone.RowsAffected == 0 {
+		return fmt.Errorf("network %s: %w", subnet, ErrNotFound)
+	}
+	return own(gone.Error, "network "+subnet.String())
+}
+
+// SetNameServers says which name servers a site has.
+func (s *Store) SetNameServers(ctx context.Context, site uint64, servers []netip.Addr) error {
+	return own(s.db.WithContext(ctx).Model(&siteRow{}).Where("id = ?", site).Update("name_servers", addrList(servers)).Error, "site")
+}
+
+func addrList(addrs []netip.Addr) string {
+	texts := make([]string, len(addrs))
+	for i, a := range addrs {
+		texts[i] = a.String()
+	}
+	return strings.Join(texts, " ")
 }
 
 // Sites gives all sites in order of their names.
@@ -257,8 +292,8 @@ func (s *Store) ImportRegister(ctx context.Context, site uint64, entries []regis
 				return err
 			}
 		}
-		for _, row := range changed {
-			if err := tx.Save(&row).Error; err != nil {
+		if len(changed) > 0 {
+			if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(changed, batchSize).Error; err != nil {
 				return err
 			}
 		}
@@ -266,9 +301,16 @@ func (s *Store) ImportRegister(ctx context.Context, site uint64, entries []regis
 		if err != nil {
 			return err
 		}
-		return rematch(tx, site, func(devices []ledger.Device) ([]ledger.Device, error) { return match(devices, all) })
+		_, err = rematch(tx, site, func(devices []ledger.Device) ([]ledger.Device, error) { return match(devices, all) })
+		return err
 	})
 	return added, updated, own(err, "register")
+}
+
+// AddEntry puts one entry into a site's register and matches its devices anew.
+func (s *Store) AddEntry(ctx context.Context, site uint64, e register.Entry, match MatchRegister) error {
+	_, _, err := s.ImportRegister(ctx, site, []register.Entry{e}, false, match)
+	return err
 }
 
 // overlay parts entries into new rows and rows that take the place of old ones.

@@ -66,7 +66,7 @@ func TestSightingsAreWrittenOver(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	got, err := s.Sightings(t.Context(), sweep.ID)
+	got, _, err := s.Sightings(t.Context(), sweep.ID)
 	if err != nil || len(got) != 1 || len(got[0].Items) != 2 || got[0].Items[1] != more.Items[1] || got[0].MAC != sighting.MAC || !got[0].FirstAt.Equal(began) {
 		t.Errorf("got %+v, %v", got, err)
 	}
@@ -90,7 +90,9 @@ func put(t *testing.T, s *store.Store, site uint64, change func([]ledger.Device)
 	if err := s.CreateSweep(t.Context(), &sweep); err != nil {
 		t.Fatal(err)
 	}
-	err := s.ApplySweep(t.Context(), &sweep, func(d []ledger.Device) ([]ledger.Device, error) { return change(d), nil })
+	err := s.ApplySweep(t.Context(), &sweep, func(d []ledger.Device, _ []evidence.Sighting, _ []uint64) (ledger.Result, error) {
+		return ledger.Result{Devices: change(d)}, nil
+	})
 	if err != nil {
 		t.Fatal(err)
 	}

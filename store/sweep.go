@@ -8,11 +8,13 @@ import (
 	"strings"
 	"time"
 
+	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 	"airdrift/core/netrange"
+	"airdrift/core/sweep"
 )
 
 // SweepState is how far a sweep has come.
@@ -35,6 +37,10 @@ type Sweep struct {
 	Ranges     string // as somebody wrote them, in a form that netrange reads
 	Exclusions string
 	Pace       string
+	Figures    sweep.Pace // of a pace of one's own
+	Ports      string     // as somebody wrote them, in a form that sweep reads
+	StartedBy  string
+	Place      sweep.Resume // where it could go on
 	Seed       uint64
 	State      SweepState
 	Began      time.Time
@@ -72,6 +78,10 @@ type sweepRow struct {
 	Ranges     string
 	Exclusions string
 	Pace       string
+	Figures    string
+	Ports      string
+	StartedBy  string
+	Place      string
 	Seed       uint64
 	State      string
 	Began      time.Time
@@ -94,6 +104,7 @@ func (sweepRow) TableName() string { return "sweeps" }
 func toSweepRow(s Sweep) sweepRow {
 	row := sweepRow{
 		ID: s.ID, SiteID: s.SiteID, Vantage: s.Vantage, Ranges: s.Ranges, Exclusions: s.Exclusions, Pace: s.Pace, Seed: s.Seed,
+		Figures: asJSON(s.Figures), Ports: s.Ports, StartedBy: s.StartedBy, Place: asJSON(s.Place),
 		State: string(s.State), Began: s.Began, Addresses: s.Addresses, Answered: s.Answered, Sent: s.Sent,
 		Warnings: strings.Join(s.Warnings, "\n"), Failure: s.Failure,
 		Appeared: s.Appeared, Vanished: s.Vanished, Moved: s.Moved, Changed: s.Changed,
@@ -115,6 +126,7 @@ func toSweepRow(s Sweep) sweepRow {
 func (r sweepRow) sweep() Sweep {
 	s := Sweep{
 		ID: r.ID, SiteID: r.SiteID, Vantage: r.Vantage, Ranges: r.Ranges, Exclusions: r.Exclusions, Pace: r.Pace, Seed: r.Seed,
+		Ports: r.Ports, StartedBy: r.StartedBy,
 		State: SweepState(r.State), Began: r.Began, Addresses: r.Addresses, Answered: r.Answered, Sent: r.Sent, Failure: r.Failure,
 		Appeared: r.Appeared, Vanished: r.Vanished, Moved: r.Moved, Changed: r.Changed,
 	}
@@ -127,10 +139,21 @@ func (r sweepRow) sweep() Sweep {
 			s.OnLink = append(s.OnLink, p)
 		}
 	}
+	_ = json.Unmarshal([]byte(r.Figures), &s.Figures) // written by us; empty where there are none
+	_ = json.Unmarshal([]byte(r.Place), &s.Place)     // likewise
 	if r.Warnings != "" {
 		s.Warnings = strings.Split(r.Warnings, "\n")
 	}
 	return s
+}
+
+// asJSON writes a value of plain fields, which never fails.
+func asJSON(value any) string {
+	text, err := json.Marshal(value)
+	if err != nil {
+		panic("store: a value of plain fields could not be written as JSON: " + err.Error())
+	}
+	return string(text)
 }
 
 // CreateSweep stores a new sweep and gives it its ID.
@@ -145,6 +168,13 @@ func (s *Store) CreateSweep(ctx context.Context, sweep *Sweep) error {
 func (s *Store) SaveSweep(ctx context.Context, sweep Sweep) error {
 	row := toSweepRow(sweep)
 	return own(s.db.WithContext(ctx).Save(&row).Error, fmt.Sprintf("sweep %d", sweep.ID))
+}
+
+// SavePlace writes how far a running sweep has come.
+func (s *Store) SavePlace(ctx context.Context, sweep Sweep) error {
+	err := s.db.WithContext(ctx).Model(&sweepRow{}).Where("id = ?", sweep.ID).
+		Updates(map[string]any{"place": asJSON(sweep.Place), "answered": sweep.Answered}).Error
+	return own(err, fmt.Sprintf("sweep %d", sweep.ID))
 }
 
 // Sweep gives one sweep.
@@ -214,6 +244,8 @@ type sightingRow struct {
 	Answered    bool
 	FirstAt     time.Time
 	Items       string
+	Whole       bool
+	DeviceID    uint64
 }
 
 func (sightingRow) TableName() string { return "sightings" }
@@ -231,33 +263,109 @@ func (s *Store) SaveSightings(ctx context.Context, sweep uint64, sightings []evi
 		}
 		rows[i] = sightingRow{
 			SweepID: sweep, Addr: sortable(sg.Addr), MAC: sg.MAC.String(), Ring: sg.Ring, LearnedFrom: sg.LearnedFrom,
-			Answered: sg.Answered, FirstAt: sg.FirstAt, Items: string(items),
+			Answered: sg.Answered, FirstAt: sg.FirstAt, Items: string(items), Whole: sg.Whole,
 		}
 	}
-	upsert := clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"answered", "items"})}
+	upsert := clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"answered", "items", "whole"})}
 	return own(s.db.WithContext(ctx).Clauses(upsert).CreateInBatches(rows, batchSize).Error, "sightings")
 }
 
-// Sightings gives all sightings of a sweep in order of their addresses.
-func (s *Store) Sightings(ctx context.Context, sweep uint64) ([]evidence.Sighting, error) {
+// Sightings gives all sightings of a sweep in order of their addresses, and for each the device that it was taken for, 0
+// where it has not been entered into the ledger.
+func (s *Store) Sightings(ctx context.Context, sweep uint64) ([]evidence.Sighting, []uint64, error) {
+	return sightingsOf(s.db.WithContext(ctx), sweep)
+}
+
+func sightingsOf(db *gorm.DB, sweep uint64) ([]evidence.Sighting, []uint64, error) {
 	var rows []sightingRow
-	if err := s.db.WithContext(ctx).Where("sweep_id = ?", sweep).Order("addr, mac").Find(&rows).Error; err != nil {
+	if err := db.Where("sweep_id = ?", sweep).Order("addr, mac").Find(&rows).Error; err != nil {
+		return nil, nil, own(err, "sightings")
+	}
+	sightings, devices := make([]evidence.Sighting, len(rows)), make([]uint64, len(rows))
+	for i, r := range rows {
+		sg, err := r.sighting()
+		if err != nil {
+			return nil, nil, err
+		}
+		sightings[i], devices[i] = sg, r.DeviceID
+	}
+	return sightings, devices, nil
+}
+
+func (r sightingRow) sighting() (evidence.Sighting, error) {
+	sg := evidence.Sighting{Ring: r.Ring, LearnedFrom: r.LearnedFrom, Answered: r.Answered, Whole: r.Whole, FirstAt: r.FirstAt, Addr: fromSortable(r.Addr)}
+	var mac hwaddr.MAC
+	if err := mac.UnmarshalText([]byte(r.MAC)); err != nil {
+		return sg, fmt.Errorf("stored sighting %d: %w", r.ID, err)
+	}
+	sg.MAC = mac
+	if err := json.Unmarshal([]byte(r.Items), &sg.Items); err != nil {
+		return sg, fmt.Errorf("stored sighting %d: %w", r.ID, err)
+	}
+	return sg, nil
+}
+
+// SightingOf is one sighting of a device and the sweep it was made in.
+type SightingOf struct {
+	Sweep    uint64
+	Sighting evidence.Sighting
+}
+
+// History gives the sightings of a device, the newest sweep first.
+func (s *Store) History(ctx context.Context, device uint64, limit int) ([]SightingOf, error) {
+	var rows []sightingRow
+	if err := s.db.WithContext(ctx).Where("device_id = ?", device).Order("sweep_id DESC, addr, mac").Limit(limit).Find(&rows).Error; err != nil {
 		return nil, own(err, "sightings")
 	}
-	sightings := make([]evidence.Sighting, len(rows))
+	history := make([]SightingOf, len(rows))
 	for i, r := range rows {
-		sg := evidence.Sighting{Ring: r.Ring, LearnedFrom: r.LearnedFrom, Answered: r.Answered, FirstAt: r.FirstAt, Addr: fromSortable(r.Addr)}
-		var mac hwaddr.MAC
-		if err := mac.UnmarshalText([]byte(r.MAC)); err != nil {
-			return nil, fmt.Errorf("stored sighting %d: %w", r.ID, err)
+		sg, err := r.sighting()
+		if err != nil {
+			return nil, err
 		}
-		sg.MAC = mac
-		if err := json.Unmarshal([]byte(r.Items), &sg.Items); err != nil {
-			return nil, fmt.Errorf("stored sighting %d: %w", r.ID, err)
-		}
-		sightings[i] = sg
+		history[i] = SightingOf{r.SweepID, sg}
 	}
-	return sightings, nil
+	return history, nil
+}
+
+// LogLine is one entry of a sweep's log.
+type LogLine struct {
+	At   time.Time
+	Text string
+}
+
+type logRow struct {
+	ID      uint64
+	SweepID uint64
+	At      time.Time
+	Text    string
+}
+
+func (logRow) TableName() string { return "sweep_log" }
+
+// Log adds lines to a sweep's log.
+func (s *Store) Log(ctx context.Context, sweep uint64, lines ...LogLine) error {
+	if len(lines) == 0 {
+		return nil
+	}
+	rows := make([]logRow, len(lines))
+	for i, l := range lines {
+		rows[i] = logRow{SweepID: sweep, At: l.At, Text: l.Text}
+	}
+	return own(s.db.WithContext(ctx).Create(&rows).Error, "sweep's log")
+}
+
+// SweepLog gives a sweep's log from its beginning.
+func (s *Store) SweepLog(ctx context.Context, sweep uint64) ([]LogLine, error) {
+	var rows []logRow
+	if err := s.db.WithContext(ctx).Where("sweep_id = ?", sweep).Order("id").Find(&rows).Error; err != nil {
+		return nil, own(err, "sweep's log")
+	}
+	lines := make([]LogLine, len(rows))
+	for i, r := range rows {
+		lines[i] = LogLine{r.At, r.Text}
+	}
+	return lines, nil
 }
 
 // sortable gives an address as 16 bytes that sort as addresses do, IPv4 before IPv6; empty for none.

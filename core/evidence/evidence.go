@@ -19,6 +19,7 @@ type Source string
 // The sources there are.
 const (
 	SourceARP  Source = "arp"  // RFC 826
+	SourceND   Source = "nd"   // RFC 4861
 	SourceEcho Source = "echo" // RFC 792, RFC 4443
 	SourceTCP  Source = "tcp"  // the answer to an attempt to connect
 	SourceHTTP Source = "http" // RFC 9110
@@ -27,20 +28,34 @@ const (
 	SourceFTP  Source = "ftp"  // RFC 959
 	SourceMail Source = "mail" // RFC 5321, RFC 1939, RFC 9051
 	SourceRTSP Source = "rtsp" // RFC 7826
+	SourceDNS  Source = "dns"  // RFC 1035
+	SourceSelf Source = "self" // the auditor's own machine, which knows itself
 	SourceText Source = "text" // first words of a service that is none of the above
 )
 
 // Keys of the facts there are; docs/evidence.md gives the meaning and an example of each.
 const (
 	KeyMAC         = "arp.mac"
+	KeyHeard       = "arp.heard"
+	KeyNDMAC       = "nd.mac"
+	KeyNDRouter    = "nd.router"
 	KeyEchoTTL     = "echo.ttl"
+	KeyTCPEvery    = "tcp.every"
+	KeyPTR         = "dns.ptr"
+	KeySelf        = "self.name"
 	KeyTCPOpen     = "tcp.open"
 	KeyTCPRefused  = "tcp.refused"
 	KeyHTTPStatus  = "http.status"
 	KeyHTTPTitle   = "http.title"
 	KeyHTTPServer  = "http.server"
 	KeyHTTPRealm   = "http.realm"
+	KeyHTTPMoved   = "http.redirect"
 	KeyTLSSubject  = "tls.subject"
+	KeyTLSIssuer   = "tls.issuer"
+	KeyTLSName     = "tls.name"
+	KeyTLSFrom     = "tls.from"
+	KeyTLSUntil    = "tls.until"
+	KeyTLSVersion  = "tls.version"
 	KeyTLSKey      = "tls.key"
 	KeySSHGreeting = "ssh.greeting"
 	KeySSHHostKey  = "ssh.hostkey"
@@ -112,6 +127,7 @@ type Sighting struct {
 	Ring        int        `json:"ring"`                 // 0: in the ranges given
 	LearnedFrom string     `json:"learnedFrom,omitzero"` // which table told the address; empty in ring 0
 	Answered    bool       `json:"answered"`             // false where others told of it and it kept silent
+	Whole       bool       `json:"whole,omitzero"`       // it has been asked all there was to ask
 	FirstAt     time.Time  `json:"firstAt"`              // UTC
 	Items       []Item     `json:"items"`
 }

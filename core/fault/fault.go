@@ -40,10 +40,15 @@ type List struct {
 	Name   string  // the file's name, where it has one
 	Faults []Fault // the first MaxListed
 	More   int     // how many more there were
+
+	lines, lastLine int
 }
 
 // Add notes one more fault.
 func (l *List) Add(f Fault) {
+	if f.Line != l.lastLine {
+		l.lines, l.lastLine = l.lines+1, f.Line
+	}
 	if len(l.Faults) == MaxListed {
 		l.More++
 		return
@@ -53,6 +58,9 @@ func (l *List) Add(f Fault) {
 
 // Count gives the number of faults.
 func (l *List) Count() int { return len(l.Faults) + l.More }
+
+// Lines gives the number of lines with faults, where they were noted line by line.
+func (l *List) Lines() int { return l.lines }
 
 // Err gives the list as an error, or nil where nothing is wrong.
 func (l *List) Err() error {

@@ -15,6 +15,7 @@ import (
 // body is what in one sweep is taken to be one device: one sighting or several.
 type body struct {
 	sightings []evidence.Sighting
+	index     []int           // of each sighting in the sweep
 	facts     []evidence.Item // of all its sightings
 	identity  identify.Identity
 	keys      []Key
@@ -29,6 +30,7 @@ func gather(sweep Sweep, identifier Identifier) []body {
 	}
 	j.joinByMAC()
 	j.joinGateway(sweep)
+	j.joinFacade()
 	j.joinByKey()
 	bodies := j.bodies()
 	for i := range bodies {
@@ -98,6 +100,49 @@ func (j *joiner) joinGateway(sweep Sweep) {
 func isInitialTTL(text string) bool {
 	ttl, err := strconv.Atoi(text)
 	return err == nil && (ttl == 64 || ttl == 128 || ttl == 255)
+}
+
+// leastFacade is from how many addresses on like answers are taken to be one that answers for all of them.
+const leastFacade = 3
+
+// joinFacade finds the firewall that accepts connections for a whole network: addresses beyond the segment that accept
+// every port, give no echo and say nothing are not devices, but one that stands before them.
+func (j *joiner) joinFacade() {
+	byNetwork := map[netip.Prefix][]int{}
+	for i, s := range j.sightings {
+		if s.MAC.IsZero() && isFacade(s.Items) {
+			bits := min(24, s.Addr.BitLen())
+			if s.Addr.Is6() {
+				bits = 64
+			}
+			network, _ := s.Addr.Prefix(bits) // never fails: the length fits the address
+			byNetwork[network] = append(byNetwork[network], i)
+		}
+	}
+	for network, members := range byNetwork {
+		if len(members) < leastFacade {
+			continue
+		}
+		why := fmt.Sprintf("%d addresses of %s accept every connection and say nothing: one device answers for them all.", len(members), network)
+		for _, i := range members[1:] {
+			j.join(members[0], i, why)
+		}
+	}
+}
+
+// isFacade reports whether facts tell of nothing but connections that are accepted whatever the port.
+func isFacade(items []evidence.Item) bool {
+	every := false
+	for _, item := range items {
+		switch item.Key {
+		case evidence.KeyTCPEvery:
+			every = true
+		case evidence.KeyTCPOpen, evidence.KeyPTR:
+		default:
+			return false
+		}
+	}
+	return every
 }
 
 // joinByKey joins two bodies that show the same key, one of them at least without a MAC of its own. A key that more show
@@ -204,6 +249,7 @@ func (j *joiner) bodies() []body {
 			bodies = append(bodies, body{})
 		}
 		bodies[n].sightings = append(bodies[n].sightings, s)
+		bodies[n].index = append(bodies[n].index, i)
 		if len(bodies[n].facts) == 0 {
 			bodies[n].facts = slices.Clip(s.Items) // a sighting holds each fact once already
 		} else {
@@ -241,4 +287,40 @@ func (b body) firstAt(otherwise time.Time) time.Time {
 		}
 	}
 	return first
+}
+
+// manyAddresses is from how many IPv4 addresses on a device is taken to answer for others.
+const manyAddresses = 5
+
+// traits finds what an auditor must know of how a body appears on the network.
+func (b *book) traits(body body) []Trait {
+	var traits []Trait
+	add := func(t Trait, has bool) {
+		if has {
+			traits = append(traits, t)
+		}
+	}
+	four := slices.DeleteFunc(body.addrs(), netip.Addr.Is6)
+	add(OwnMachine, evidence.First(body.facts, evidence.KeySelf) != "")
+	add(AnswersForOthers, len(four) >= manyAddresses || len(four) >= leastFacade && isFacade(body.facts))
+	add(AcceptsEverything, evidence.First(body.facts, evidence.KeyTCPEvery) != "")
+	add(VirtualRouter, slices.ContainsFunc(body.macs(), hwaddr.MAC.IsShared))
+	add(WrongSubnet, slices.ContainsFunc(body.sightings, b.isStray))
+	return traits
+}
+
+// isStray reports whether an address was met on the segment that does not belong there.
+func (b *book) isStray(s evidence.Sighting) bool {
+	if s.MAC.IsZero() || !s.Addr.Is4() || evidence.First(s.Items, evidence.KeyHeard) == "" {
+		return false
+	}
+	return !slices.ContainsFunc(b.sweep.OnLink, func(p netip.Prefix) bool { return p.Contains(s.Addr) })
+}
+
+// segment gives the vantage's own subnet where a body was met on it.
+func (b *book) segment(body body) netip.Prefix {
+	if len(body.macs()) > 0 && len(b.sweep.OnLink) > 0 {
+		return b.sweep.OnLink[0].Masked()
+	}
+	return netip.Prefix{}
 }

@@ -21,8 +21,31 @@ type Standing string
 const (
 	Managed   Standing = "managed"
 	Unmanaged Standing = "unmanaged"
-	Missing   Standing = "missing" // in the register, never seen or no longer there
+	Missing   Standing = "missing"   // in the register, never seen or no longer there
+	SetAside  Standing = "set aside" // known and left out, with a reason
 )
+
+// Trait is something about how a device appears on the network that an auditor must know of before believing the rest.
+type Trait string
+
+// The traits there are.
+const (
+	OwnMachine        Trait = "own machine"        // the sweep was made from it
+	AnswersForOthers  Trait = "answers for others" // one MAC, many addresses: ARP on behalf of others, or a firewall
+	AcceptsEverything Trait = "accepts every port" // an open port of it proves nothing
+	VirtualRouter     Trait = "virtual router"     // an address that several routers take turns at
+	WrongSubnet       Trait = "wrong subnet"       // an address from another subnet than the segment's
+)
+
+// Traits are all traits there are.
+var Traits = []Trait{OwnMachine, AnswersForOthers, AcceptsEverything, VirtualRouter, WrongSubnet}
+
+// Aside says who has set a device aside, and why.
+type Aside struct {
+	Reason string
+	By     string
+	At     time.Time
+}
 
 // Presence is a device against the last sweep that covered it.
 type Presence string
@@ -51,6 +74,10 @@ type Device struct {
 	MatchedBy string          // why Entry is taken to mean this device
 	Reasons   []string        // why the sightings of the last sweep are taken to be one device, and this one
 	Contested []netip.Addr    // addresses that another device holds as well
+	Traits    []Trait
+	Segment   netip.Prefix // the vantage's own subnet where it was seen with its MAC; invalid where it lies beyond
+	Aside     *Aside       // nil where nobody has set it aside
+	Note      string       // free text that somebody wrote
 }
 
 // Key is something a device says that hardly another one says too.
@@ -71,6 +98,7 @@ type Sweep struct {
 	Gateway   netip.Addr     // the first router from the vantage; invalid where there is none
 	OnLink    []netip.Prefix // the vantage's own segment
 	Sightings []evidence.Sighting
+	Devices   []uint64 // for each sighting the device it was taken for before, 0 for none; nil where it is entered first
 
 	CoveredBefore netrange.Set // what whole sweeps before this one have covered
 }
@@ -103,12 +131,16 @@ type Identifier interface {
 type Result struct {
 	Devices []Device
 	Changes []Change
+	Of      []int // for each sighting of the sweep the index of its device
 }
 
 // Apply enters a sweep into the ledger. known are all devices of the site, in any order; register is its whole
 // register. Devices that are new have no ID in the result.
 func Apply(known []Device, entries []register.Entry, sweep Sweep, identifier Identifier) Result {
-	b := &book{sweep: sweep, identifier: identifier, devices: seenOnly(known)}
+	b := &book{sweep: sweep, identifier: identifier, devices: seenOnly(known), of: make([]int, len(sweep.Sightings)), ids: map[uint64]bool{}}
+	for _, d := range b.devices {
+		b.ids[d.ID] = true
+	}
 	bodies := gather(sweep, identifier)
 	for i, device := range b.recognise(bodies) {
 		b.enter(bodies[i], device)
@@ -120,7 +152,7 @@ func Apply(known []Device, entries []register.Entry, sweep Sweep, identifier Ide
 		covered = covered.Union(sweep.Covered)
 	}
 	devices := Match(b.devices, entries, covered)
-	return Result{Devices: devices, Changes: b.changes}
+	return Result{Devices: devices, Changes: b.changes, Of: b.of}
 }
 
 // seenOnly leaves out devices that stand for entries of the register; Match makes them anew.
@@ -140,13 +172,15 @@ type book struct {
 	identifier Identifier
 	devices    []Device
 	changes    []Change
+	of         []int           // the device of each sighting
+	ids        map[uint64]bool // numbers of devices that are in use
 }
 
 // enter writes what was seen of one device; at -1 it is a new one.
 func (b *book) enter(body body, at int) {
 	if at < 0 {
 		at = len(b.devices)
-		b.devices = append(b.devices, Device{FirstSeen: body.firstAt(b.sweep.Began)})
+		b.devices = append(b.devices, Device{ID: b.formerID(body), FirstSeen: body.firstAt(b.sweep.Began)})
 		b.changes = append(b.changes, Change{Kind: Appeared, Device: at, After: addrText(body.addrs())})
 	} else {
 		b.compare(body, at)
@@ -162,11 +196,40 @@ func (b *book) enter(body body, at int) {
 	d.Keys = body.keys
 	d.Items = body.facts
 	d.Identity = body.identity
-	d.LastSeen = body.firstAt(b.sweep.Began)
+	// A clock that was set back must not make a device vanish before it appeared.
+	d.LastSeen = latest(body.firstAt(b.sweep.Began), d.FirstSeen)
 	d.LastSweep = b.sweep.ID
 	d.Presence = Seen
 	d.Reasons = body.reasons
 	d.Contested = nil
+	d.Traits = b.traits(body)
+	d.Segment = b.segment(body)
+	for _, i := range body.index {
+		b.of[i] = at
+	}
+}
+
+func latest(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return b
+	}
+	return a
+}
+
+// formerID gives the number that a body's sightings stood under before, so that a ledger that is written anew keeps its
+// numbers; 0 where there is none, or another device has it.
+func (b *book) formerID(body body) uint64 {
+	if b.sweep.Devices == nil {
+		return 0
+	}
+	for _, i := range body.index {
+		id := b.sweep.Devices[i]
+		if id != 0 && !b.ids[id] {
+			b.ids[id] = true
+			return id
+		}
+	}
+	return 0
 }
 
 // compare notes what differs from when the device was seen last.
@@ -175,7 +238,7 @@ func (b *book) compare(body body, at int) {
 	if d.Presence == Silent {
 		b.changes = append(b.changes, Change{Kind: Appeared, Device: at, After: addrText(body.addrs())})
 	}
-	if before, after := addrText(d.Addrs), addrText(body.addrs()); before != after {
+	if before, after := addrText(settled(d.Addrs)), addrText(settled(body.addrs())); before != after {
 		b.changes = append(b.changes, Change{Kind: Moved, Device: at, Before: before, After: after})
 	}
 	for _, a := range []identify.Attribute{identify.Firmware, identify.OS, identify.Kind} {
@@ -203,7 +266,7 @@ func newestFirst(now, before []hwaddr.MAC) []hwaddr.MAC {
 func (b *book) markUnseen() {
 	for i := range b.devices {
 		d := &b.devices[i]
-		if d.LastSweep == b.sweep.ID || b.sweep.Stopped || !covers(b.sweep.Covered, d.Addrs) {
+		if d.LastSweep == b.sweep.ID || b.sweep.Stopped || !b.covers(*d) {
 			continue
 		}
 		if d.Presence == Seen {
@@ -213,8 +276,34 @@ func (b *book) markUnseen() {
 	}
 }
 
-func covers(covered netrange.Set, addrs []netip.Addr) bool {
-	return len(addrs) > 0 && !slices.ContainsFunc(addrs, func(a netip.Addr) bool { return !covered.Contains(a) })
+// covers reports whether the sweep looked where a device was: at all of its addresses, or on its segment where those are
+// found by hearing and by calling all at once.
+func (b *book) covers(d Device) bool {
+	heard := d.Segment.IsValid() && slices.ContainsFunc(b.sweep.OnLink, func(p netip.Prefix) bool { return p.Masked() == d.Segment })
+	for _, a := range settled(d.Addrs) {
+		found := b.sweep.Covered.Contains(a) || heard && (a.Is6() || !d.Segment.Contains(a))
+		if !found {
+			return false
+		}
+	}
+	return len(d.Addrs) > 0
+}
+
+// settled gives the addresses that say where a device is. IPv6 addresses come and go (RFC 8981), so they count only where
+// there is no other.
+func settled(addrs []netip.Addr) []netip.Addr {
+	for _, good := range []func(netip.Addr) bool{netip.Addr.Is4, func(a netip.Addr) bool { return !a.IsLinkLocalUnicast() }} {
+		var some []netip.Addr
+		for _, a := range addrs {
+			if good(a) {
+				some = append(some, a)
+			}
+		}
+		if len(some) > 0 {
+			return some
+		}
+	}
+	return addrs
 }
 
 // markContested finds addresses that two devices held in this sweep.

@@ -49,7 +49,11 @@ type matcher struct {
 
 func newMatcher(devices []Device, entries []register.Entry) *matcher {
 	for i := range devices {
-		devices[i].Entry, devices[i].MatchedBy, devices[i].Standing = nil, "", Unmanaged
+		d := &devices[i]
+		d.Entry, d.MatchedBy, d.Standing = nil, "", Unmanaged
+		if d.Aside != nil || slices.Contains(d.Traits, OwnMachine) {
+			d.Standing = SetAside
+		}
 	}
 	return &matcher{devices: devices, entries: entries, used: map[uint64]bool{}}
 }
@@ -57,7 +61,10 @@ func newMatcher(devices []Device, entries []register.Entry) *matcher {
 func (m *matcher) take(device int, entry register.Entry, why string) {
 	d := &m.devices[device]
 	d.Entry, d.MatchedBy, d.Standing = &entry, why, Managed
-	if d.Presence == Silent {
+	switch {
+	case d.Aside != nil:
+		d.Standing = SetAside
+	case d.Presence == Silent:
 		d.Standing = Missing
 	}
 	m.used[entry.ID] = true

@@ -5,6 +5,7 @@ package netrange
 import (
 	"errors"
 	"fmt"
+	"math"
 	"math/bits"
 	"net/netip"
 	"slices"
@@ -224,8 +225,12 @@ func build(spans []span) Set {
 	}
 	for _, s := range set.spans {
 		set.before = append(set.before, set.count)
-		n, _ := distance(s.from, s.to)
-		set.count += n + 1
+		n, fits := distance(s.from, s.to)
+		size, carry := bits.Add64(set.count, n, 1)
+		if !fits || carry > 0 {
+			size = math.MaxUint64 // IPv6 networks; nobody counts on
+		}
+		set.count = size
 	}
 	return set
 }
@@ -238,7 +243,7 @@ func joins(a, b span) bool {
 	return !a.to.Less(b.from) || a.to.Next() == b.from
 }
 
-// Count gives the number of addresses.
+// Count gives the number of addresses, or the largest number there is where they are more.
 func (s Set) Count() uint64 { return s.count }
 
 // At gives the address at place i, in ascending order; i must be less than Count.
@@ -324,3 +329,79 @@ func (s span) String() string {
 	}
 	return s.from.String() + "-" + s.to.String()
 }
+
+// Hosts gives the addresses of a subnet that devices may hold: without those that stand for all of it (RFC 1122,
+// 3.2.1.3; RFC 3021) or, in IPv6, for any router of it (RFC 4291, 2.6.1).
+func Hosts(p netip.Prefix) Set {
+	all := FromPrefixes(p)
+	first := netip.PrefixFrom(p.Masked().Addr(), p.Addr().BitLen())
+	switch {
+	case p.Addr().Is4() && p.Bits() <= 30:
+		return all.Without(FromPrefixes(first, netip.PrefixFrom(Last(p), 32)))
+	case p.Addr().Is6() && p.Bits() <= 126:
+		return all.Without(FromPrefixes(first))
+	}
+	return all
+}
+
+// maxFreeSearch bounds the search for a free address, so that it ends in a network that is larger than anybody fills.
+const maxFreeSearch = 1 << 20
+
+// FirstFree gives the lowest address of the set that is not taken, and false where there is none among its first 2^20.
+func (s Set) FirstFree(taken func(netip.Addr) bool) (netip.Addr, bool) {
+	left := maxFreeSearch
+	for _, sp := range s.spans {
+		for a := sp.from; left > 0; a = a.Next() {
+			if !taken(a) {
+				return a, true
+			}
+			if left--; a == sp.to {
+				break
+			}
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// CountText gives the number of addresses that devices of a subnet may hold, in digits, or as a power of two where it
+// has more than seven.
+func CountText(p netip.Prefix) string {
+	if free := p.Addr().BitLen() - p.Bits(); free > 23 {
+		return fmt.Sprintf("2^%d", free)
+	}
+	return strconv.FormatUint(Hosts(p).count, 10)
+}
+
+// ParseFile reads a list of ranges from a file: as Parse does, with comments from # to the end of a line. A fault is
+// returned as a *LineError.
+func ParseFile(text string) (Set, error) {
+	var all Set
+	for i, line := range strings.Split(text, "\n") {
+		line, _, _ = strings.Cut(line, "#")
+		set, err := Parse(line)
+		if errors.Is(err, ErrEmpty) {
+			continue
+		}
+		if err != nil {
+			return Set{}, &LineError{Line: i + 1, Err: err}
+		}
+		all = all.Union(set)
+		if all.count > MaxCount {
+			return Set{}, &LineError{Line: i + 1, Err: errors.New("with this line the list " + tooMany(all.count))}
+		}
+	}
+	if all.count == 0 {
+		return Set{}, ErrEmpty
+	}
+	return all, nil
+}
+
+// LineError is a fault in one line of a list of ranges.
+type LineError struct {
+	Line int // from 1
+	Err  error
+}
+
+func (e *LineError) Error() string { return fmt.Sprintf("line %d: %v", e.Line, e.Err) }
+
+func (e *LineError) Unwrap() error { return e.Err }

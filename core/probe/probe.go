@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"syscall"
 	"time"
 
@@ -71,8 +72,10 @@ func isTimeout(err error) bool {
 
 // found collects the evidence of one exchange at one port.
 type found struct {
-	port  evidence.Port
-	items []evidence.Item
+	port   evidence.Port
+	dialer Dialer // for exchanges that need a further connection to the same device
+	zone   string // of a link-local address
+	items  []evidence.Item
 }
 
 // add notes a value; an empty one tells nothing and is left out.
@@ -83,14 +86,15 @@ func (f *found) add(source evidence.Source, key string, raw []byte) {
 }
 
 // FirstWords asks an accepted connection what is behind it, in the way the port number suggests, and closes it.
-// A device that says nothing, or nonsense, gives no evidence; that is no error.
-func FirstWords(ctx context.Context, conn net.Conn, addr netip.AddrPort) []evidence.Item {
+// A device that says nothing, or nonsense, gives no evidence; that is no error. The dialer serves exchanges that are sent
+// on to another place of the same device.
+func FirstWords(ctx context.Context, dialer Dialer, conn net.Conn, addr netip.AddrPort) []evidence.Item {
 	defer conn.Close()
 	_ = conn.SetDeadline(time.Now().Add(exchangeWait))
 	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	f := &found{port: evidence.TCP(addr.Port())}
-	if talk := talkers[addr.Port()]; talk != nil {
+	f := &found{port: evidence.TCP(addr.Port()), dialer: dialer, zone: addr.Addr().Zone()}
+	if talk := talkerFor(addr.Port()); talk != nil {
 		talk(ctx, conn, addr, f)
 	}
 	return f.items
@@ -99,33 +103,46 @@ func FirstWords(ctx context.Context, conn net.Conn, addr netip.AddrPort) []evide
 // talker leads one exchange.
 type talker func(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found)
 
-// talkers tell how to speak to a port. A port that is not here is only connected to: some services print, move or
-// fall over when they are sent what they do not know.
-var talkers = map[uint16]talker{
-	21:    greeting(evidence.SourceFTP, evidence.KeyFTPGreeting),
-	22:    talkSSH,
-	23:    talkTelnet,
-	25:    greeting(evidence.SourceMail, evidence.KeySMTP),
-	80:    talkHTTP,
-	110:   greeting(evidence.SourceMail, evidence.KeyPOP),
-	143:   greeting(evidence.SourceMail, evidence.KeyIMAP),
-	443:   talkHTTPS,
-	554:   talkRTSP,
-	587:   greeting(evidence.SourceMail, evidence.KeySMTP),
-	631:   talkHTTP,
-	2222:  talkSSH,
-	3306:  greeting(evidence.SourceText, evidence.KeyText),
-	5000:  talkHTTP,
-	5900:  greeting(evidence.SourceText, evidence.KeyText),
-	8000:  talkHTTP,
-	8008:  talkHTTP,
-	8080:  talkHTTP,
-	8081:  talkHTTP,
-	8088:  talkHTTP,
-	8443:  talkHTTPS,
-	8554:  talkRTSP,
-	8888:  talkHTTP,
-	10000: talkHTTP,
+// clientFirst are ports whose services wait for the client, so that there is no greeting to wait for (IANA Service Name
+// and Transport Protocol Port Number Registry).
+var clientFirst = []uint16{53, 102, 135, 139, 389, 445, 502, 515, 636, 1883, 2049, 2404, 3389, 4840, 5060, 5061, 8883, 9100, 20000, 44818, 47808}
+
+// talkerFor tells how to speak to a port. Where no protocol is known for it, nothing is sent and a greeting waited for:
+// some services print, move or fall over when they are sent what they do not know.
+func talkerFor(port uint16) talker {
+	switch port {
+	case 21, 2121:
+		return greeting(evidence.SourceFTP, evidence.KeyFTPGreeting)
+	case 22, 2222:
+		return talkSSH
+	case 23, 2323:
+		return talkTelnet
+	case 25, 587:
+		return greeting(evidence.SourceMail, evidence.KeySMTP)
+	case 110:
+		return greeting(evidence.SourceMail, evidence.KeyPOP)
+	case 143:
+		return greeting(evidence.SourceMail, evidence.KeyIMAP)
+	case 80, 81, 631, 3000, 5000, 5985, 7080, 8000, 8008, 8080, 8081, 8088, 8888, 9000, 9090, 10000:
+		return talkHTTP
+	case 443, 4443, 5001, 5986, 8443, 8843, 9443:
+		return talkHTTPS
+	case 554, 8554:
+		return talkRTSP
+	}
+	if slices.Contains(clientFirst, port) {
+		return nil
+	}
+	return greeting(evidence.SourceText, evidence.KeyText)
+}
+
+// Speaks reports whether there is a way to speak to a port of that number, rather than only to listen.
+func Speaks(port uint16) bool {
+	switch port {
+	case 21, 22, 23, 25, 80, 110, 143, 443, 554, 587, 631, 8000, 8080, 8443:
+		return true
+	}
+	return false
 }
 
 // greeting waits for what a service says of its own accord.

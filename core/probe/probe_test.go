@@ -19,6 +19,13 @@ import (
 	"airdrift/core/hwaddr"
 )
 
+// noDialer is for exchanges that need no further connection.
+type noDialer struct{}
+
+func (noDialer) DialContext(context.Context, string, netip.AddrPort) (net.Conn, error) {
+	return nil, syscall.ECONNREFUSED
+}
+
 // hear lets a scripted device talk at a port and gives what was learned as "key=value" texts.
 func hear(t *testing.T, port uint16, device func(conn net.Conn)) []string {
 	t.Helper()
@@ -29,7 +36,7 @@ func hear(t *testing.T, port uint16, device func(conn net.Conn)) []string {
 		defer theirs.Close()
 		device(theirs)
 	}()
-	items := FirstWords(t.Context(), ours, netip.AddrPortFrom(netip.MustParseAddr("10.40.1.9"), port))
+	items := FirstWords(t.Context(), noDialer{}, ours, netip.AddrPortFrom(netip.MustParseAddr("10.40.1.9"), port))
 	<-done
 	texts := make([]string, len(items))
 	for i, item := range items {
@@ -144,7 +151,7 @@ func TestFirstWordsEndWithTheContext(t *testing.T) {
 		ours, theirs := net.Pipe()
 		defer theirs.Close()
 		start := time.Now()
-		FirstWords(ctx, ours, netip.MustParseAddrPort("10.40.1.9:21"))
+		FirstWords(ctx, noDialer{}, ours, netip.MustParseAddrPort("10.40.1.9:21"))
 		if took := time.Since(start); took != 50*time.Millisecond {
 			t.Errorf("it took %s, want the 50ms of the context", took)
 		}
@@ -177,7 +184,7 @@ func TestSSHHostKeyNeedsNoSignIn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	items := FirstWords(t.Context(), conn, netip.MustParseAddrPort("127.0.0.1:22"))
+	items := FirstWords(t.Context(), noDialer{}, conn, netip.MustParseAddrPort("127.0.0.1:22"))
 	if got := evidence.First(items, evidence.KeySSHHostKey); got != ssh.FingerprintSHA256(signer.PublicKey()) {
 		t.Errorf("host key %q", got)
 	}

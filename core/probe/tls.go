@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"net"
 	"net/netip"
+	"time"
 
 	"airdrift/core/evidence"
 )
@@ -17,12 +18,29 @@ func talkHTTPS(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found
 	if err := secured.HandshakeContext(ctx); err != nil {
 		return
 	}
-	if chain := secured.ConnectionState().PeerCertificates; len(chain) > 0 {
-		f.add(evidence.SourceTLS, evidence.KeyTLSSubject, []byte(chain[0].Subject.CommonName))
-		key := sha256.Sum256(chain[0].RawSubjectPublicKeyInfo)
-		f.add(evidence.SourceTLS, evidence.KeyTLSKey, []byte(hex.EncodeToString(key[:])))
+	addCertificate(secured.ConnectionState(), f)
+	talkPages(ctx, secured, startPage("https", addr), f)
+}
+
+// maxNames is how many names of one certificate are kept.
+const maxNames = 16
+
+// addCertificate notes what the first certificate says of its holder (RFC 5280, 4.1) and which version was agreed on.
+func addCertificate(state tls.ConnectionState, f *found) {
+	f.add(evidence.SourceTLS, evidence.KeyTLSVersion, []byte(tls.VersionName(state.Version)))
+	if len(state.PeerCertificates) == 0 {
+		return
 	}
-	talkHTTP(ctx, secured, addr, f)
+	leaf := state.PeerCertificates[0]
+	key := sha256.Sum256(leaf.RawSubjectPublicKeyInfo)
+	f.add(evidence.SourceTLS, evidence.KeyTLSSubject, []byte(leaf.Subject.CommonName))
+	f.add(evidence.SourceTLS, evidence.KeyTLSKey, []byte(hex.EncodeToString(key[:])))
+	f.add(evidence.SourceTLS, evidence.KeyTLSIssuer, []byte(leaf.Issuer.CommonName))
+	f.add(evidence.SourceTLS, evidence.KeyTLSFrom, []byte(leaf.NotBefore.UTC().Format(time.RFC3339)))
+	f.add(evidence.SourceTLS, evidence.KeyTLSUntil, []byte(leaf.NotAfter.UTC().Format(time.RFC3339)))
+	for _, name := range leaf.DNSNames[:min(len(leaf.DNSNames), maxNames)] {
+		f.add(evidence.SourceTLS, evidence.KeyTLSName, []byte(name))
+	}
 }
 
 // tlsConfig takes whatever a device has: old controllers know only old versions, nearly all certificates are

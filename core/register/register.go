@@ -13,6 +13,8 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	unicode16 "golang.org/x/text/encoding/unicode"
+
 	"airdrift/core/fault"
 	"airdrift/core/hwaddr"
 )
@@ -97,36 +99,65 @@ type reader struct {
 	set     []func(*Entry, string) error // nil for a column of the site's own
 	seen    map[hwaddr.MAC]int           // to the line where it was met first
 	entries []Entry
+
+	hopeless bool // the table as a whole cannot be read
 }
 
-// Read reads a CSV file (RFC 4180) with a line of headings. Columns may stand in any order and be parted by commas,
-// semicolons or tabs. It is all or nothing: where anything is wrong the error is a *fault.List with lines and columns,
-// and no entry is given.
+// Read reads a table with a line of headings: CSV (RFC 4180) in UTF-8 or, with a byte order mark, UTF-16, its columns parted
+// by commas, semicolons or tabs; or the first sheet of an Office Open XML workbook (ISO/IEC 29500). Columns may stand in
+// any order. It is all or nothing: where anything is wrong the error is a *fault.List with lines and columns, and no
+// entry is given.
 func Read(name string, in io.Reader) ([]Entry, error) {
-	r := &reader{faults: fault.List{Name: name}, seen: map[hwaddr.MAC]int{}}
-	r.read(in)
-	if err := r.faults.Err(); err != nil {
+	entries, faults := ReadPartial(name, in)
+	if err := faults.Err(); err != nil {
 		return nil, err
 	}
-	return r.entries, nil
+	return entries, nil
+}
+
+// ReadPartial is Read that leaves out the lines in which something is wrong, and says what. Where the table as a whole
+// cannot be read there are no entries.
+func ReadPartial(name string, in io.Reader) ([]Entry, *fault.List) {
+	r := &reader{faults: fault.List{Name: name}, seen: map[hwaddr.MAC]int{}}
+	r.read(in)
+	if r.hopeless {
+		r.entries = nil
+	}
+	return r.entries, &r.faults
+}
+
+// table gives the lines of a table, one after the other; io.EOF ends it. The record may be overwritten by the next call.
+type table interface {
+	next() (line int, record []string, err error)
+}
+
+// csvTable is a CSV file.
+type csvTable struct{ *csv.Reader }
+
+func (t csvTable) next() (int, []string, error) {
+	record, err := t.Read()
+	if err != nil {
+		return 0, nil, err
+	}
+	line, _ := t.FieldPos(0)
+	return line, record, nil
 }
 
 func (r *reader) read(in io.Reader) {
-	buffered := bufio.NewReader(in)
-	if bom, _ := buffered.Peek(3); bytes.Equal(bom, []byte("\xef\xbb\xbf")) {
-		_, _ = buffered.Discard(3)
+	lines, err := open(in)
+	if err != nil {
+		r.giveUp(fault.Fault{Why: err.Error()})
+		return
 	}
-	start, _ := buffered.Peek(4096)
-	lines := csv.NewReader(buffered)
-	lines.Comma = separator(start)
-	lines.FieldsPerRecord = -1
-	lines.TrimLeadingSpace = true
-	lines.ReuseRecord = true
+	if closer, ok := lines.(io.Closer); ok {
+		defer closer.Close()
+	}
 	if !r.readHeadings(lines) {
+		r.hopeless = true
 		return
 	}
 	for {
-		record, err := lines.Read()
+		line, record, err := lines.next()
 		if err == io.EOF {
 			break
 		}
@@ -134,16 +165,43 @@ func (r *reader) read(in io.Reader) {
 			r.refuseSyntax(err)
 			return
 		}
-		line, _ := lines.FieldPos(0)
 		r.readEntry(line, record)
 		if len(r.entries) > MaxEntries {
-			r.faults.Add(fault.Fault{Line: line, Why: "a register holds at most 200000 devices: part the file"})
+			r.giveUp(fault.Fault{Line: line, Why: "a register holds at most 200000 devices: part the file"})
 			return
 		}
 	}
 	if len(r.entries) == 0 && r.faults.Count() == 0 {
-		r.faults.Add(fault.Fault{Why: "the file has headings but no device"})
+		r.giveUp(fault.Fault{Why: "the file has headings but no device"})
 	}
+}
+
+// giveUp notes a fault of the table as a whole.
+func (r *reader) giveUp(f fault.Fault) {
+	r.hopeless = true
+	r.faults.Add(f)
+}
+
+// open finds out by its first bytes what a file is.
+func open(in io.Reader) (table, error) {
+	buffered := bufio.NewReaderSize(in, 1<<16)
+	start, _ := buffered.Peek(4)
+	switch {
+	case bytes.HasPrefix(start, []byte("PK\x03\x04")):
+		return openSheet(buffered)
+	case bytes.HasPrefix(start, []byte("\xff\xfe")), bytes.HasPrefix(start, []byte("\xfe\xff")):
+		decoder := unicode16.UTF16(unicode16.LittleEndian, unicode16.ExpectBOM).NewDecoder()
+		buffered = bufio.NewReaderSize(decoder.Reader(buffered), 1<<16)
+	case bytes.HasPrefix(start, []byte("\xef\xbb\xbf")):
+		_, _ = buffered.Discard(3)
+	}
+	head, _ := buffered.Peek(4096)
+	lines := csv.NewReader(buffered)
+	lines.Comma = separator(head)
+	lines.FieldsPerRecord = -1
+	lines.TrimLeadingSpace = true
+	lines.ReuseRecord = true
+	return csvTable{lines}, nil
 }
 
 // separator finds what parts the columns: whichever is most frequent in the headings.
@@ -161,14 +219,14 @@ func separator(start []byte) rune {
 func (r *reader) refuseSyntax(err error) {
 	var syntax *csv.ParseError
 	if errors.As(err, &syntax) {
-		r.faults.Add(fault.Fault{Line: syntax.Line, Why: "not CSV: " + syntax.Err.Error()})
+		r.giveUp(fault.Fault{Line: syntax.Line, Why: "not CSV: " + syntax.Err.Error()})
 		return
 	}
-	r.faults.Add(fault.Fault{Why: "cannot be read: " + err.Error()})
+	r.giveUp(fault.Fault{Why: "cannot be read: " + err.Error()})
 }
 
-func (r *reader) readHeadings(lines *csv.Reader) bool {
-	record, err := lines.Read()
+func (r *reader) readHeadings(lines table) bool {
+	_, record, err := lines.next()
 	if err == io.EOF {
 		r.faults.Add(fault.Fault{Why: "the file is empty: want a line of headings such as name,mac,address and a line for each device"})
 		return false
@@ -206,13 +264,14 @@ func squash(text string) string {
 }
 
 func (r *reader) readEntry(line int, record []string) {
+	before := r.faults.Count()
 	if len(record) != len(r.columns) {
 		r.faults.Add(fault.Fault{Line: line, Why: "has " + count(len(record), "field") + ", and the headings have " + count(len(r.columns), "column")})
 		return
 	}
 	var e Entry
 	for i, text := range record {
-		text = strings.TrimSpace(text)
+		text = plain(strings.TrimSpace(text))
 		if text == "" {
 			continue
 		}
@@ -222,12 +281,15 @@ func (r *reader) readEntry(line int, record []string) {
 	}
 	if first, twice := r.seen[e.MAC]; twice && !e.MAC.IsZero() {
 		r.faults.Add(fault.Fault{Line: line, Field: "mac", Why: e.MAC.String() + " stands in line " + strconv.Itoa(first) + " already"})
+	} else {
+		r.seen[e.MAC] = line
 	}
-	r.seen[e.MAC] = line
-	if e.Name == "" && e.MAC.IsZero() && !e.Addr.IsValid() {
+	if e.Name == "" && e.MAC.IsZero() && !e.Addr.IsValid() && r.faults.Count() == before {
 		r.faults.Add(fault.Fault{Line: line, Why: "names no device: give a name, a MAC address or an address"})
 	}
-	r.entries = append(r.entries, e)
+	if r.faults.Count() == before {
+		r.entries = append(r.entries, e)
+	}
 }
 
 func (r *reader) readField(e *Entry, column int, text string) error {

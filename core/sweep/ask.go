@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"math/rand/v2"
+	"net"
 	"net/netip"
 	"slices"
+	"strconv"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -30,39 +32,73 @@ func (r *run) ask(ctx context.Context) error {
 	return errors.Join(g.Wait(), ctx.Err())
 }
 
-// askOne asks one address for all ports, a few at a time, and tells what became of it.
+// askOne asks one address all there is to ask, and tells what became of it.
 func (r *run) askOne(ctx context.Context, a netip.Addr) error {
-	ports := slices.Clone(r.order.Ports)
-	random := rand.New(rand.NewPCG(r.order.Seed, uint64(a.As16()[15])))
-	random.Shuffle(len(ports), func(i, j int) { ports[i], ports[j] = ports[j], ports[i] })
-	g, portCtx := errgroup.WithContext(ctx)
-	g.SetLimit(r.order.Pace.PerDevice)
-	for _, port := range ports {
-		if portCtx.Err() != nil {
-			break
-		}
-		g.Go(func() error {
-			defer r.meter.settle(1)
-			return r.askPort(portCtx, a, port)
-		})
+	t := &target{addr: a, left: uint64(len(r.order.Ports))}
+	defer func() { r.meter.settle(t.left) }()
+	if r.roster.settled(a) {
+		return nil
 	}
-	err := g.Wait()
+	err := r.interview(ctx, t)
+	whole := err == nil && ctx.Err() == nil
 	for _, mac := range r.roster.holders(a) {
-		r.tell(Sighted{Sighting: r.roster.get(a, mac), Whole: err == nil && ctx.Err() == nil})
+		if whole {
+			r.roster.note(evidence.Sighting{Addr: a, MAC: mac, Whole: true})
+		}
+		r.tell(Sighted{Sighting: r.roster.get(a, mac), Whole: whole})
 	}
 	return err
 }
 
-// askPort connects to one port, once more if nothing came back, and hears what is behind it.
-func (r *run) askPort(ctx context.Context, a netip.Addr, port uint16) error {
-	before, known := r.holder(ctx, a)
-	addr, wait := netip.AddrPortFrom(a, port), r.timers.wait(a)
-	for range 2 {
-		if err := r.turn(ctx); err != nil {
-			return err
+// target is one address while it is asked.
+type target struct {
+	addr  netip.Addr
+	every bool   // it accepts connections to whatever port
+	left  uint64 // questions not settled yet
+}
+
+// interview asks the ports of one address, a few at a time, and its name.
+func (r *run) interview(ctx context.Context, t *target) error {
+	if may, err := r.mayBeAsked(ctx, t.addr); err != nil || !may {
+		return err
+	}
+	if err := r.tryUnlikelyPorts(ctx, t); err != nil {
+		return err
+	}
+	if err := r.askName(ctx, t.addr); err != nil {
+		return err
+	}
+	g, portCtx := errgroup.WithContext(ctx)
+	g.SetLimit(r.order.Pace.PerDevice)
+	for _, port := range r.portsOf(t) {
+		if portCtx.Err() != nil {
+			break
 		}
-		r.meter.send()
-		conn, rtt, outcome, err := probe.Connect(ctx, r.wire, addr, wait)
+		g.Go(func() error { return r.askPort(portCtx, t, port) })
+		t.left--
+		r.meter.settle(1)
+	}
+	return errors.Join(g.Wait(), ctx.Err())
+}
+
+// portsOf gives the ports to ask of one address, in an order of its own. Of one that accepts every connection only those
+// are asked at which a service would say something: the others prove nothing.
+func (r *run) portsOf(t *target) []uint16 {
+	ports := slices.Clone(r.order.Ports)
+	if t.every {
+		ports = slices.DeleteFunc(ports, func(p uint16) bool { return !probe.Speaks(p) })
+	}
+	random := rand.New(rand.NewPCG(r.order.Seed, uint64(t.addr.As16()[15])))
+	random.Shuffle(len(ports), func(i, j int) { ports[i], ports[j] = ports[j], ports[i] })
+	return ports
+}
+
+// askPort connects to one port, once more if nothing came back, and hears what is behind it.
+func (r *run) askPort(ctx context.Context, t *target, port uint16) error {
+	before, known := r.holder(ctx, t.addr)
+	addr, wait := netip.AddrPortFrom(t.addr, port), r.timers.wait(t.addr)
+	for try := range 2 {
+		conn, rtt, outcome, err := r.connect(ctx, addr, wait)
 		if err != nil {
 			return err
 		}
@@ -70,16 +106,33 @@ func (r *run) askPort(ctx context.Context, a netip.Addr, port uint16) error {
 			wait = backOff(wait)
 			continue
 		}
-		items := r.answer(a, port, outcome, rtt)
+		r.pace.answered(try > 0)
+		items := r.answer(t.addr, port, outcome, rtt)
 		if conn != nil {
-			items = append(items, probe.FirstWords(ctx, conn, addr)...)
+			words := probe.FirstWords(ctx, pacedDialer{r}, conn, r.zoned(addr))
+			if t.every && len(words) == 0 {
+				items = nil
+			}
+			items = append(items, words...)
 		}
-		if after, still := r.holder(ctx, a); still && (!known || after == before) {
-			r.roster.note(evidence.Sighting{Addr: a, MAC: after, Answered: true, Items: items})
+		if after, still := r.holder(ctx, t.addr); still && (!known || after == before) {
+			r.roster.note(evidence.Sighting{Addr: t.addr, MAC: after, Answered: true, Items: items})
 		}
 		return nil
 	}
 	return nil
+}
+
+// pacedDialer opens the further connections of an exchange within the sweep's pace.
+type pacedDialer struct{ run *run }
+
+// DialContext waits for its turn and then connects.
+func (d pacedDialer) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+	if err := d.run.turn(ctx); err != nil {
+		return nil, err
+	}
+	d.run.meter.send()
+	return d.run.wire.DialContext(ctx, network, addr)
 }
 
 // answer makes the evidence that the outcome itself is. Of refusals one is enough: it says that somebody is there.
@@ -111,4 +164,90 @@ func (r *run) holder(ctx context.Context, a netip.Addr) (mac hwaddr.MAC, known b
 		}
 	}
 	return hwaddr.MAC{}, false
+}
+
+// manyAddresses is from how many IPv4 addresses on a MAC is taken to answer for others.
+const manyAddresses = 5
+
+// mayBeAsked tells whom a sweep asks: those it was to look through. Where a MAC answers for many addresses, those with
+// nobody behind them are left out, so that a router answering ARP for a whole range does not cost a thousand time-outs.
+func (r *run) mayBeAsked(ctx context.Context, a netip.Addr) (bool, error) {
+	holders := r.roster.holders(a)
+	if r.self[a] {
+		return false, nil
+	}
+	if !r.order.Ranges.Contains(a) {
+		return slices.ContainsFunc(holders, func(mac hwaddr.MAC) bool { return r.asksBySix(a, mac) }), nil
+	}
+	if len(holders) != 1 || holders[0].IsZero() || len(r.roster.answersFor(holders[0])) < manyAddresses {
+		return true, nil
+	}
+	wait := r.timers.wait(a)
+	for range 2 {
+		for _, port := range knockPorts {
+			outcome, _, err := r.touch(ctx, netip.AddrPortFrom(a, port), wait)
+			if err != nil || outcome == probe.Open || outcome == probe.Refused {
+				return true, err
+			}
+		}
+	}
+	return false, nil
+}
+
+// unlikelyPorts is how many ports without a service are tried to find out who accepts everything.
+const unlikelyPorts = 3
+
+// tryUnlikelyPorts finds out whether an address accepts connections to ports at which nothing can be expected: dynamic
+// ones (RFC 6335, 6), of which the choice hangs on the seed.
+func (r *run) tryUnlikelyPorts(ctx context.Context, t *target) error {
+	random := rand.New(rand.NewPCG(r.order.Seed, 0xe7e9))
+	wait := r.timers.wait(t.addr)
+	for range unlikelyPorts {
+		port := uint16(49152 + random.IntN(16384))
+		outcome, _, err := r.touch(ctx, netip.AddrPortFrom(t.addr, port), wait)
+		if err != nil || outcome != probe.Open {
+			return err
+		}
+	}
+	t.every = true
+	mac, known := r.holder(ctx, t.addr)
+	if known {
+		item := evidence.Item{Source: evidence.SourceTCP, Key: evidence.KeyTCPEvery, Value: "yes", At: time.Now().UTC()}
+		r.roster.note(evidence.Sighting{Addr: t.addr, MAC: mac, Answered: true, Items: []evidence.Item{item}})
+	}
+	return nil
+}
+
+// askName asks the site's name servers for the name of an address; the first that answers is believed.
+func (r *run) askName(ctx context.Context, a netip.Addr) error {
+	if a.IsLinkLocalUnicast() {
+		return nil
+	}
+	for _, server := range r.servers {
+		for range 2 {
+			if err := r.turn(ctx); err != nil {
+				return err
+			}
+			r.meter.send()
+			items, answered := probe.ReverseName(ctx, r.wire, netip.AddrPortFrom(server, 53), a, r.timers.wait(server))
+			if !answered {
+				continue
+			}
+			for _, mac := range r.roster.holders(a) {
+				r.roster.note(evidence.Sighting{Addr: a, MAC: mac, Answered: true, Items: items})
+			}
+			return nil
+		}
+	}
+	return ctx.Err()
+}
+
+func tcpItem(port uint16, outcome probe.Outcome, rtt time.Duration) evidence.Item {
+	key := evidence.KeyTCPOpen
+	if outcome == probe.Refused {
+		key = evidence.KeyTCPRefused
+	}
+	return evidence.Item{
+		Source: evidence.SourceTCP, Key: key, Port: evidence.TCP(port), Value: strconv.Itoa(int(port)), At: time.Now().UTC(), RTT: rtt,
+	}
 }

@@ -8,19 +8,20 @@ import (
 
 // Pace is how hard a sweep pushes.
 type Pace struct {
-	Name      string
-	Rate      float64 // questions a second, all together
-	Devices   int     // devices asked at the same time
-	PerDevice int     // questions in flight to one device
-	Rounds    int     // times an address that keeps silent is called
+	Name       string
+	Rate       float64 // questions a second, all together
+	Devices    int     // devices asked at the same time
+	PerDevice  int     // questions in flight to one device
+	PerNetwork int     // questions in flight to one network
+	Rounds     int     // times an address that keeps silent is called
 }
 
 // The paces with a name. Old controllers have small tables and slow processors: gentle never asks one thing more
 // before the last is answered.
 var (
-	Gentle = Pace{Name: "gentle", Rate: 25, Devices: 8, PerDevice: 1, Rounds: 4}
-	Steady = Pace{Name: "steady", Rate: 300, Devices: 24, PerDevice: 4, Rounds: 3}
-	Brisk  = Pace{Name: "brisk", Rate: 3000, Devices: 64, PerDevice: 12, Rounds: 3}
+	Gentle = Pace{Name: "gentle", Rate: 25, Devices: 8, PerDevice: 1, PerNetwork: 32, Rounds: 4}
+	Steady = Pace{Name: "steady", Rate: 300, Devices: 24, PerDevice: 4, PerNetwork: 400, Rounds: 3}
+	Brisk  = Pace{Name: "brisk", Rate: 3000, Devices: 64, PerDevice: 12, PerNetwork: 1500, Rounds: 3}
 )
 
 // Paces are the named paces, from the most careful on.
@@ -48,10 +49,27 @@ func (p Pace) knocking() int {
 	return max(1, min(together, maxKnocking)/min(p.PerDevice, len(knockPorts)))
 }
 
+// The largest figures a pace may have. Beyond them a sweep would only lose what it sends.
+const (
+	maxRate    = 20000
+	maxDevices = 1000
+	maxFlight  = 256
+	maxRounds  = 10
+)
+
 // Check reports figures that make no sense.
 func (p Pace) Check() error {
-	if p.Rate <= 0 || p.Devices <= 0 || p.PerDevice <= 0 || p.Rounds <= 0 {
-		return fmt.Errorf("a pace needs a rate, devices, questions in flight and rounds above 0, got %+v", p)
+	switch {
+	case !(p.Rate > 0 && p.Rate <= maxRate):
+		return fmt.Errorf("a pace needs a rate above 0 and up to %d questions a second, got %g", maxRate, p.Rate)
+	case p.Devices < 1 || p.Devices > maxDevices:
+		return fmt.Errorf("a pace asks from 1 to %d devices at the same time, got %d", maxDevices, p.Devices)
+	case p.PerDevice < 1 || p.PerDevice > maxFlight:
+		return fmt.Errorf("a pace has from 1 to %d questions in flight to one device, got %d", maxFlight, p.PerDevice)
+	case p.PerNetwork < p.PerDevice:
+		return fmt.Errorf("a pace lets at least as many questions be in flight to a network as to a device (%d), got %d", p.PerDevice, p.PerNetwork)
+	case p.Rounds < 1 || p.Rounds > maxRounds:
+		return fmt.Errorf("a pace calls silent addresses from 1 to %d times, got %d", maxRounds, p.Rounds)
 	}
 	return nil
 }

@@ -5,10 +5,11 @@ import (
 	"crypto/rand"
 	"encoding/binary"
 	"errors"
+	"net"
 	"net/netip"
 	"os"
 	"strconv"
-	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -24,30 +25,20 @@ import (
 // most of what drops echo. A refusal is an answer too.
 var knockPorts = []uint16{80, 443, 22, 445, 9100, 502}
 
-// rollCall finds out who answers at all: by ARP on the own segment, by echo and by TCP beyond it.
+// rollCall finds out who answers at all: by ARP and neighbour discovery on the own segment, by echo and TCP beyond it.
 func (r *run) rollCall(ctx context.Context) error {
 	segment, beyond := r.split()
-	if r.link.Broadcasts() {
-		frames, err := r.wire.Frames(ctx, wire.EtherTypeARP)
-		switch {
-		case err == nil:
-			defer frames.Close()
-			return r.bothCalls(ctx, frames, segment, beyond)
-		case !errors.Is(err, wire.ErrNoRights):
-			return err
+	if r.segment.arp == nil {
+		if _, err := r.wire.Neighbours(ctx); err != nil {
+			r.warn("The system's table of neighbours cannot be read: %v. MAC addresses stay unknown.", err)
 		}
-		r.warn("No right to send frames: the segment is called by echo and TCP, MAC addresses come from the system's own table, " +
-			"and a device that answers ARP alone is missed. Run the service with CAP_NET_RAW to mend this.")
+		return r.callBeyond(ctx, r.order.Ranges)
 	}
-	if _, err := r.wire.Neighbours(ctx); err != nil {
-		r.warn("The system's table of neighbours cannot be read: %v. MAC addresses stay unknown.", err)
-	}
-	return r.callBeyond(ctx, r.order.Ranges)
-}
-
-func (r *run) bothCalls(ctx context.Context, frames wire.FrameConn, segment, beyond netrange.Set) error {
 	g, ctx := errgroup.WithContext(ctx)
-	g.Go(func() error { return r.callSegment(ctx, frames, segment) })
+	four, six := families(segment)
+	g.Go(func() error { return r.callARP(ctx, r.segment, four) })
+	g.Go(func() error { return r.callND(ctx, r.segment, six) })
+	g.Go(func() error { return r.callAllNodes(ctx, r.segment) })
 	g.Go(func() error { return r.callBeyond(ctx, beyond) })
 	return g.Wait()
 }
@@ -56,22 +47,33 @@ func (r *run) bothCalls(ctx context.Context, frames wire.FrameConn, segment, bey
 func (r *run) split() (segment, beyond netrange.Set) {
 	var own []netip.Prefix
 	for _, p := range r.link.Prefixes {
-		if p.Addr().Is4() {
-			own = append(own, p.Masked())
-		}
+		own = append(own, p.Masked())
 	}
 	beyond = r.order.Ranges.Without(netrange.FromPrefixes(own...))
 	return r.order.Ranges.Without(beyond), beyond
 }
 
+var allIPv6 = netrange.FromPrefixes(netip.MustParsePrefix("::/0"))
+
+// families parts a set into its IPv4 and its IPv6 addresses.
+func families(set netrange.Set) (four, six netrange.Set) {
+	four = set.Without(allIPv6)
+	return four, set.Without(four)
+}
+
 // rounds visits every address of the set that has not answered, once a round, and waits for the stragglers after
-// each. ask sends one question.
-func (r *run) rounds(ctx context.Context, set netrange.Set, ask func(a netip.Addr, round int) error) error {
+// each. ask sends one question. The call's name keeps its place for a sweep that goes on later.
+func (r *run) rounds(ctx context.Context, call string, set netrange.Set, ask func(a netip.Addr, round int) error) error {
+	if set.Count() == 0 {
+		return nil
+	}
 	visit := netrange.NewVisit(set, r.order.Seed)
+	from := r.resume.place(call)
 	r.meter.expect(set.Count() * uint64(r.order.Pace.Rounds))
-	for round := range r.order.Pace.Rounds {
+	r.meter.settle(min(uint64(from.Round)*set.Count()+from.At, set.Count()*uint64(r.order.Pace.Rounds)))
+	for round := from.Round; round < r.order.Pace.Rounds; round++ {
 		asked := false
-		for i := range visit.Len() {
+		for i := from.At; i < visit.Len(); i++ {
 			a, _ := visit.At(i)
 			index, _ := r.order.Ranges.Index(a)
 			if !r.self[a] && !r.roster.hasAnswered(index) {
@@ -85,12 +87,15 @@ func (r *run) rounds(ctx context.Context, set netrange.Set, ask func(a netip.Add
 				asked = true
 			}
 			r.meter.settle(1)
+			r.resume.reach(call, Place{round, i + 1})
 		}
+		from.At = 0
 		if asked {
 			if err := pause(ctx, r.timers.longest()); err != nil {
 				return err
 			}
 		}
+		r.resume.reach(call, Place{round + 1, 0})
 	}
 	return nil
 }
@@ -98,7 +103,7 @@ func (r *run) rounds(ctx context.Context, set netrange.Set, ask func(a netip.Add
 // turn waits until the pace permits one more question. The limiter's own Wait fails before a deadline that it would
 // miss, and a sweep that is to end at a time goes on until then.
 func (r *run) turn(ctx context.Context) error {
-	return pause(ctx, r.pace.Reserve().Delay())
+	return pause(ctx, r.pace.limiter.Reserve().Delay())
 }
 
 func pause(ctx context.Context, d time.Duration) error {
@@ -110,67 +115,6 @@ func pause(ctx context.Context, d time.Duration) error {
 	case <-timer.C:
 		return nil
 	}
-}
-
-// callSegment calls the own segment by ARP. Everything that speaks ARP answers, a device that drops all else too.
-func (r *run) callSegment(ctx context.Context, frames wire.FrameConn, set netrange.Set) error {
-	if set.Count() == 0 {
-		return nil
-	}
-	sent := &sendTimes{at: map[netip.Addr]time.Time{}}
-	stop := r.listen(frames.SetReadDeadline, func() error {
-		buf := make([]byte, 2048)
-		n, err := frames.ReadFrame(buf)
-		if err == nil {
-			r.heardARP(buf[:n], sent)
-		}
-		return err
-	})
-	err := r.rounds(ctx, set, func(a netip.Addr, round int) error {
-		self, _ := r.link.OnLink(a)
-		sent.note(a, round)
-		return frames.WriteFrame(probe.ARPRequest(r.link.MAC, self, a))
-	})
-	return errors.Join(err, stop())
-}
-
-func (r *run) heardARP(frame []byte, sent *sendTimes) {
-	heard, ok := probe.ParseARP(frame)
-	if !ok || heard.MAC == r.link.MAC || !r.order.Ranges.Contains(heard.Addr) {
-		return
-	}
-	now := time.Now()
-	item := evidence.Item{Source: evidence.SourceARP, Key: evidence.KeyMAC, Value: heard.MAC.String(), At: now.UTC()}
-	if at, sure := sent.take(heard.Addr); heard.Reply && sure {
-		item.RTT = now.Sub(at)
-		r.timers.measured(heard.Addr, item.RTT)
-	}
-	r.noted(sighting(heard.Addr, heard.MAC, item))
-}
-
-// sendTimes remembers when each address was first asked, to measure round trips. Addresses asked again are
-// forgotten, since their answer could belong to either question.
-type sendTimes struct {
-	mu sync.Mutex // guards at
-	at map[netip.Addr]time.Time
-}
-
-func (s *sendTimes) note(a netip.Addr, round int) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if round == 0 {
-		s.at[a] = time.Now()
-	} else {
-		delete(s.at, a)
-	}
-}
-
-func (s *sendTimes) take(a netip.Addr) (time.Time, bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	at, ok := s.at[a]
-	delete(s.at, a)
-	return at, ok
 }
 
 // listen reads in the background until the function it returns is called, which gives the reader's failure if it had
@@ -202,23 +146,39 @@ func (r *run) callBeyond(ctx context.Context, set netrange.Set) error {
 		return nil
 	}
 	r.meter.expect(set.Count() * r.knocks())
-	echo, err := r.wire.Echo(ctx)
-	switch {
-	case errors.Is(err, wire.ErrNoRights):
-		r.warn("No right to send echo requests: addresses are called by TCP alone. Run the service with CAP_NET_RAW to mend this.")
-	case err != nil:
+	g, groupCtx := errgroup.WithContext(ctx)
+	four, six := families(set)
+	g.Go(func() error { return r.callFamily(groupCtx, "ip4", four) })
+	g.Go(func() error { return r.callFamily(groupCtx, "ip6", six) })
+	if err := g.Wait(); err != nil {
 		return err
-	default:
-		defer echo.Close()
-		if err := r.callByEcho(ctx, echo, set); err != nil {
-			return err
-		}
 	}
 	return r.callByTCP(ctx, set)
 }
 
+// callFamily calls the addresses of one family by echo; network is that of wire.Wire.Echo.
+func (r *run) callFamily(ctx context.Context, network string, set netrange.Set) error {
+	if set.Count() == 0 {
+		return nil
+	}
+	echo, err := r.wire.Echo(ctx, network)
+	if errors.Is(err, wire.ErrNoRights) {
+		r.warn("No right to send echo requests: addresses are called by TCP alone. Run the service with CAP_NET_RAW to mend this.")
+		return nil
+	}
+	if errors.Is(err, syscall.ENETUNREACH) || errors.Is(err, syscall.EAFNOSUPPORT) {
+		r.warn("There is no way to %s from here: %v.", set, err)
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer echo.Close()
+	return r.callByEcho(ctx, echo, network, set)
+}
+
 // callByEcho carries the time of sending in each request, with a nonce before it that strangers cannot guess.
-func (r *run) callByEcho(ctx context.Context, echo wire.EchoConn, set netrange.Set) error {
+func (r *run) callByEcho(ctx context.Context, echo wire.EchoConn, call string, set netrange.Set) error {
 	var nonce [8]byte
 	if _, err := rand.Read(nonce[:]); err != nil {
 		return err
@@ -231,7 +191,7 @@ func (r *run) callByEcho(ctx context.Context, echo wire.EchoConn, set netrange.S
 		}
 		return err
 	})
-	err := r.rounds(ctx, set, func(a netip.Addr, round int) error {
+	err := r.rounds(ctx, call, set, func(a netip.Addr, round int) error {
 		data := binary.BigEndian.AppendUint64(nonce[:len(nonce):len(nonce)], uint64(time.Since(start)))
 		err := echo.Send(a, uint16(round), data)
 		if err != nil && isOurFault(err) {
@@ -250,6 +210,7 @@ func isOurFault(err error) bool {
 
 func (r *run) heardEcho(ctx context.Context, reply wire.EchoReply, rtt time.Duration) {
 	r.timers.measured(reply.From, rtt)
+	r.pace.answered(reply.Seq > 0)
 	r.noted(r.routed(ctx, reply.From, evidence.Item{
 		Source: evidence.SourceEcho, Key: evidence.KeyEchoTTL, Value: strconv.Itoa(reply.TTL), At: time.Now().UTC(), RTT: rtt,
 	}))
@@ -257,10 +218,14 @@ func (r *run) heardEcho(ctx context.Context, reply wire.EchoReply, rtt time.Dura
 
 // callByTCP knocks at those that gave no echo.
 func (r *run) callByTCP(ctx context.Context, set netrange.Set) error {
+	const call = "knock"
 	visit := netrange.NewVisit(set, r.order.Seed+1)
 	g, groupCtx := errgroup.WithContext(ctx)
-	g.SetLimit(r.order.Pace.knocking())
-	for i := range visit.Len() {
+	together := r.order.Pace.knocking()
+	g.SetLimit(together)
+	from := r.resume.place(call).At
+	r.meter.settle(from * r.knocks())
+	for i := from; i < visit.Len(); i++ {
 		a, _ := visit.At(i)
 		index, _ := r.order.Ranges.Index(a)
 		if r.self[a] || r.roster.hasAnswered(index) {
@@ -271,6 +236,8 @@ func (r *run) callByTCP(ctx context.Context, set netrange.Set) error {
 			break
 		}
 		g.Go(func() error { return r.knock(groupCtx, a, index) })
+		// Those under way when a sweep ends have to be knocked at again.
+		r.resume.reach(call, Place{At: i - min(i, uint64(together))})
 	}
 	return errors.Join(g.Wait(), ctx.Err())
 }
@@ -307,22 +274,46 @@ func (r *run) knock(ctx context.Context, a netip.Addr, index uint64) error {
 }
 
 func (r *run) knockOnce(ctx context.Context, addr netip.AddrPort, wait time.Duration) error {
-	if err := r.turn(ctx); err != nil {
-		return err
-	}
-	r.meter.send()
-	conn, rtt, outcome, err := probe.Connect(ctx, r.wire, addr, wait)
+	outcome, rtt, err := r.touch(ctx, addr, wait)
 	if err != nil {
 		return err
-	}
-	if conn != nil {
-		conn.Close()
 	}
 	if outcome == probe.Open || outcome == probe.Refused {
 		r.timers.measured(addr.Addr(), rtt)
 		r.noted(r.routed(ctx, addr.Addr(), tcpItem(addr.Port(), outcome, rtt)))
 	}
 	return nil
+}
+
+// touch connects to a port, within the pace and the network's cap, and hangs up at once.
+func (r *run) touch(ctx context.Context, addr netip.AddrPort, wait time.Duration) (probe.Outcome, time.Duration, error) {
+	conn, rtt, outcome, err := r.connect(ctx, addr, wait)
+	if conn != nil {
+		conn.Close()
+	}
+	return outcome, rtt, err
+}
+
+// connect is probe.Connect within the pace and the network's cap.
+func (r *run) connect(ctx context.Context, addr netip.AddrPort, wait time.Duration) (net.Conn, time.Duration, probe.Outcome, error) {
+	leave, err := r.lanes.enter(ctx, r.timers.networkOf(addr.Addr()))
+	if err != nil {
+		return nil, 0, probe.Silent, err
+	}
+	defer leave()
+	if err := r.turn(ctx); err != nil {
+		return nil, 0, probe.Silent, err
+	}
+	r.meter.send()
+	return probe.Connect(ctx, r.wire, r.zoned(addr), wait)
+}
+
+// zoned says by which link a link-local address is reached (RFC 4007, 11).
+func (r *run) zoned(addr netip.AddrPort) netip.AddrPort {
+	if a := addr.Addr(); a.Is6() && a.IsLinkLocalUnicast() {
+		return netip.AddrPortFrom(a.WithZone(r.link.Name), addr.Port())
+	}
+	return addr
 }
 
 // routed makes a sighting of an answer that came through the system's own stack. Where the address lies on the own
@@ -345,14 +336,4 @@ func (r *run) routed(ctx context.Context, a netip.Addr, item evidence.Item) evid
 
 func sighting(a netip.Addr, mac hwaddr.MAC, item evidence.Item) evidence.Sighting {
 	return evidence.Sighting{Addr: a, MAC: mac, Answered: true, FirstAt: item.At, Items: []evidence.Item{item}}
-}
-
-func tcpItem(port uint16, outcome probe.Outcome, rtt time.Duration) evidence.Item {
-	key := evidence.KeyTCPOpen
-	if outcome == probe.Refused {
-		key = evidence.KeyTCPRefused
-	}
-	return evidence.Item{
-		Source: evidence.SourceTCP, Key: key, Port: evidence.TCP(port), Value: strconv.Itoa(int(port)), At: time.Now().UTC(), RTT: rtt,
-	}
 }

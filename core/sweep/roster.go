@@ -19,6 +19,7 @@ type roster struct {
 	answered  []uint64
 	sightings map[sightingKey]*evidence.Sighting
 	macs      map[netip.Addr][]hwaddr.MAC // the sightings of an address, in the order they came
+	addrs     map[hwaddr.MAC][]netip.Addr // the addresses a MAC answers for
 }
 
 type sightingKey struct {
@@ -32,6 +33,7 @@ func newRoster(ranges netrange.Set) *roster {
 		answered:  make([]uint64, (ranges.Count()+63)/64),
 		sightings: map[sightingKey]*evidence.Sighting{},
 		macs:      map[netip.Addr][]hwaddr.MAC{},
+		addrs:     map[hwaddr.MAC][]netip.Addr{},
 	}
 }
 
@@ -45,11 +47,15 @@ func (r *roster) note(s evidence.Sighting) bool {
 	key := sightingKey{s.Addr, s.MAC}
 	if known := r.sightings[key]; known != nil {
 		known.Items = evidence.Merge(known.Items, s.Items)
+		known.Whole = known.Whole || s.Whole
 		return false
 	}
 	s.Items = slices.Clone(s.Items)
 	r.sightings[key] = &s
 	r.macs[s.Addr] = append(r.macs[s.Addr], s.MAC)
+	if !s.MAC.IsZero() {
+		r.addrs[s.MAC] = append(r.addrs[s.MAC], s.Addr)
+	}
 	return true
 }
 
@@ -65,6 +71,25 @@ func (r *roster) holders(a netip.Addr) []hwaddr.MAC {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return slices.Clone(r.macs[a])
+}
+
+// answersFor gives the addresses that a MAC was seen at.
+func (r *roster) answersFor(mac hwaddr.MAC) []netip.Addr {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Clone(r.addrs[mac])
+}
+
+// settled reports whether all there was to ask at an address has been asked.
+func (r *roster) settled(a netip.Addr) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, mac := range r.macs[a] {
+		if !r.sightings[sightingKey{a, mac}].Whole {
+			return false
+		}
+	}
+	return true
 }
 
 // get gives a copy of a sighting.

@@ -4,13 +4,14 @@ package sweep
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"os"
+	"slices"
 	"sync"
 	"time"
-
-	"golang.org/x/time/rate"
 
 	"airdrift/core/evidence"
 	"airdrift/core/netrange"
@@ -28,17 +29,24 @@ const (
 
 // Order is what a sweep is to do.
 type Order struct {
-	Ranges netrange.Set   // what to look through, exclusions taken out already
-	Fence  []netip.Prefix // the site's networks; nothing outside them is ever sent a packet
-	Pace   Pace
-	Ports  []uint16 // TCP ports to ask each one that answers
-	Seed   uint64   // of the order of visit
+	Ranges      netrange.Set   // what to look through, exclusions taken out already
+	Excluded    netrange.Set   // what was left out of the ranges, and is to be left alone
+	Fence       []netip.Prefix // the site's networks; nothing outside them is ever sent a packet
+	Pace        Pace
+	Ports       []uint16            // TCP ports to ask each one that answers
+	NameServers []netip.Addr        // to be asked for names; those outside the fence are not
+	Seed        uint64              // of the order of visit
+	Resume      Resume              // where to go on; the zero value begins at the beginning
+	Known       []evidence.Sighting // what was seen before the place to go on from
 }
 
 // Check reports what is wrong with an order before anything is sent.
 func (o Order) Check() error {
 	if o.Ranges.Count() == 0 {
 		return netrange.ErrEmpty
+	}
+	if o.Ranges.Count() > netrange.MaxCount {
+		return fmt.Errorf("a sweep takes at most %d addresses, an IPv4 /8: who is in a larger IPv6 network is found without naming its addresses", netrange.MaxCount)
 	}
 	if a, outside := o.Ranges.Outside(o.Fence); outside {
 		return &wire.OutsideError{Addr: a, Fence: o.Fence}
@@ -60,6 +68,7 @@ type Progress struct {
 	Found int           // sightings so far
 	Rate  float64       // questions sent a second, over the stage so far
 	Left  time.Duration // estimate of the time this stage still takes
+	At    Resume        // where a sweep that ends now could go on
 }
 
 // Sighted says that somebody was seen, or that more is known of them. The sighting is a copy.
@@ -83,6 +92,7 @@ type Summary struct {
 	Sent      uint64        // questions sent
 	Took      time.Duration // from the first question to the last answer
 	Stopped   bool          // it was stopped; what lies beyond was not looked at and nothing is known of it
+	At        Resume        // where it could go on
 }
 
 // progressEvery is how often progress is told.
@@ -90,15 +100,19 @@ const progressEvery = 200 * time.Millisecond
 
 // run is one sweep under way.
 type run struct {
-	wire   wire.Wire
-	link   wire.Link // as it was when the sweep began; asking for it costs system calls
-	order  Order
-	emit   func(Event) // calls are serialised by emitMu
-	pace   *rate.Limiter
-	roster *roster
-	timers *timers
-	meter  meter
-	self   map[netip.Addr]bool // the auditor's own addresses, which are not asked
+	wire    wire.Wire
+	link    wire.Link // as it was when the sweep began; asking for it costs system calls
+	order   Order
+	emit    func(Event) // calls are serialised by emitMu
+	pace    *throttle
+	lanes   *lanes
+	roster  *roster
+	timers  *timers
+	resume  *resuming
+	segment *segment
+	meter   meter
+	servers []netip.Addr        // name servers that may be asked
+	self    map[netip.Addr]bool // the auditor's own addresses, which are not asked
 
 	emitMu sync.Mutex
 }
@@ -110,20 +124,7 @@ func Run(ctx context.Context, w wire.Wire, order Order, emit func(Event)) (Summa
 		return Summary{}, err
 	}
 	started := time.Now()
-	r := &run{
-		wire:   wire.Fence(w, order.Fence),
-		link:   w.Link(),
-		order:  order,
-		emit:   emit,
-		pace:   rate.NewLimiter(rate.Limit(order.Pace.Rate), max(1, int(order.Pace.Rate/50))),
-		timers: newTimers(order.Fence),
-		self:   map[netip.Addr]bool{},
-	}
-	r.order.Ranges = withoutEnds(order.Ranges, order.Fence)
-	r.roster = newRoster(r.order.Ranges)
-	for _, p := range r.link.Prefixes {
-		r.self[p.Addr()] = true
-	}
+	r := newRun(w, order, emit)
 	err := r.stages(ctx)
 	summary := Summary{
 		Addresses: r.order.Ranges.Count(),
@@ -131,6 +132,7 @@ func Run(ctx context.Context, w wire.Wire, order Order, emit func(Event)) (Summa
 		Sent:      r.meter.sent(),
 		Took:      time.Since(started),
 		Stopped:   ctx.Err() != nil,
+		At:        r.resume.snapshot(),
 	}
 	if err != nil && ctx.Err() == nil {
 		return summary, err
@@ -138,14 +140,89 @@ func Run(ctx context.Context, w wire.Wire, order Order, emit func(Event)) (Summa
 	return summary, nil
 }
 
-func (r *run) stages(ctx context.Context) error {
-	if err := r.during(ctx, RollCall, r.rollCall); err != nil {
-		return fmt.Errorf("%s: %w", RollCall, err)
+func newRun(w wire.Wire, order Order, emit func(Event)) *run {
+	r := &run{
+		wire:   wire.Fence(w, order.Fence),
+		link:   w.Link(),
+		order:  order,
+		emit:   emit,
+		lanes:  newLanes(order.Pace.PerNetwork),
+		timers: newTimers(order.Fence),
+		resume: newResuming(order.Resume),
+		self:   map[netip.Addr]bool{},
+	}
+	r.pace = newThrottle(order.Pace, func(share float64) {
+		r.warn("Answers were getting lost at this pace and are not at a slower one: the sweep goes on at %.0f %% of it.", share*100)
+	})
+	r.order.Ranges = withoutEnds(order.Ranges, order.Fence)
+	r.roster = newRoster(r.order.Ranges)
+	for _, s := range order.Known {
+		r.roster.note(s)
+	}
+	return r
+}
+
+func (r *run) stages(ctx context.Context) (err error) {
+	r.findSelf()
+	r.findServers()
+	if r.segment, err = r.openSegment(ctx); err != nil {
+		return fmt.Errorf("own segment: %w", err)
+	}
+	defer func() { err = errors.Join(err, r.segment.close()) }()
+	if !r.resume.called() {
+		if err := r.during(ctx, RollCall, r.rollCall); err != nil {
+			return fmt.Errorf("%s: %w", RollCall, err)
+		}
+		r.resume.endCall()
 	}
 	if err := r.during(ctx, Asking, r.ask); err != nil {
 		return fmt.Errorf("%s: %w", Asking, err)
 	}
+	r.tellOverheard()
 	return nil
+}
+
+// findSelf marks the auditor's own machine, which is on the segment like any other and is not asked.
+func (r *run) findSelf() {
+	name, err := os.Hostname()
+	if err != nil {
+		name = r.link.Name
+	}
+	now := time.Now().UTC()
+	for _, p := range r.link.Prefixes {
+		r.self[p.Addr()] = true
+		if !r.order.Ranges.Contains(p.Addr()) {
+			continue
+		}
+		s := sighting(p.Addr(), r.link.MAC, evidence.Item{Source: evidence.SourceSelf, Key: evidence.KeySelf, Value: evidence.Clean([]byte(name)), At: now})
+		s.Whole = true
+		r.roster.note(s)
+		r.tell(Sighted{Sighting: s, Whole: true})
+	}
+}
+
+// findServers takes the name servers that lie within the fence, and says which do not.
+func (r *run) findServers() {
+	for _, server := range r.order.NameServers {
+		inside := slices.ContainsFunc(r.order.Fence, func(n netip.Prefix) bool { return n.Contains(server) })
+		if inside {
+			r.servers = append(r.servers, server)
+		} else {
+			r.warn("The name server %s lies outside the fence and is not asked for names. Add its network to the site to mend this.", server)
+		}
+	}
+}
+
+// tellOverheard tells of those who were heard after the asking had begun.
+func (r *run) tellOverheard() {
+	for _, a := range r.roster.all() {
+		if !r.roster.settled(a) {
+			for _, mac := range r.roster.holders(a) {
+				r.roster.note(evidence.Sighting{Addr: a, MAC: mac, Whole: true})
+				r.tell(Sighted{Sighting: r.roster.get(a, mac), Whole: true})
+			}
+		}
+	}
 }
 
 // during runs one stage and tells its progress until it ends.
@@ -160,7 +237,7 @@ func (r *run) during(ctx context.Context, stage Stage, work func(context.Context
 		for {
 			select {
 			case <-ticker.C:
-				r.tell(r.meter.progress(r.roster.count()))
+				r.tell(r.progress())
 			case <-done:
 				return
 			}
@@ -169,8 +246,14 @@ func (r *run) during(ctx context.Context, stage Stage, work func(context.Context
 	err := work(ctx)
 	close(done)
 	teller.Wait()
-	r.tell(r.meter.progress(r.roster.count()))
+	r.tell(r.progress())
 	return err
+}
+
+func (r *run) progress() Progress {
+	p := r.meter.progress(r.roster.count())
+	p.At = r.resume.snapshot()
+	return p
 }
 
 func (r *run) tell(e Event) {

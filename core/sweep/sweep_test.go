@@ -63,7 +63,7 @@ func (w *fakeWire) Frames(context.Context, uint16) (wire.FrameConn, error) {
 	return &fakeFrames{wire: w, fakeQueue: newQueue[[]byte]()}, nil
 }
 
-func (w *fakeWire) Echo(context.Context) (wire.EchoConn, error) {
+func (w *fakeWire) Echo(context.Context, string) (wire.EchoConn, error) {
 	if w.noRights {
 		return nil, wire.ErrNoRights
 	}

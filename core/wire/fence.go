@@ -43,11 +43,17 @@ var _ Wire = (*Fenced)(nil)
 // Fence puts a fence before a wire.
 func Fence(w Wire, fence []netip.Prefix) *Fenced { return &Fenced{wire: w, fence: fence} }
 
+// check refuses an address outside. Addresses that are valid on the segment alone are inside where the segment itself
+// belongs to one of the networks: what is sent to them goes no further.
 func (f *Fenced) check(a netip.Addr) error {
+	a = a.Unmap().WithZone("")
 	for _, p := range f.fence {
-		if p.Contains(a.Unmap()) {
+		if p.Contains(a) {
 			return nil
 		}
+	}
+	if a.Is6() && (a.IsLinkLocalUnicast() || a.IsLinkLocalMulticast()) && f.wire.Link().Within(f.fence) {
+		return nil
 	}
 	return &OutsideError{Addr: a, Fence: f.fence}
 }
@@ -58,21 +64,23 @@ func (f *Fenced) Link() Link { return f.wire.Link() }
 // Neighbours reads the system's table; it sends nothing.
 func (f *Fenced) Neighbours(ctx context.Context) ([]Neighbour, error) { return f.wire.Neighbours(ctx) }
 
-// Frames opens the segment; an ARP request for an address outside the fence is refused when it is written.
+// Frames opens the segment; an ARP request for an address outside the fence is refused when it is written, and so is
+// an IPv6 packet to one.
 func (f *Fenced) Frames(ctx context.Context, etherType uint16) (FrameConn, error) {
-	if etherType != EtherTypeARP {
+	target, known := frameTargets[etherType]
+	if !known {
 		return nil, fmt.Errorf("frames of type %#04x cannot be held to a fence", etherType)
 	}
 	conn, err := f.wire.Frames(ctx, etherType)
 	if err != nil {
 		return nil, err
 	}
-	return &fencedFrames{FrameConn: conn, check: f.check}, nil
+	return &fencedFrames{FrameConn: conn, target: target, check: f.check}, nil
 }
 
 // Echo opens an echo socket that refuses addresses outside the fence.
-func (f *Fenced) Echo(ctx context.Context) (EchoConn, error) {
-	conn, err := f.wire.Echo(ctx)
+func (f *Fenced) Echo(ctx context.Context, network string) (EchoConn, error) {
+	conn, err := f.wire.Echo(ctx, network)
 	if err != nil {
 		return nil, err
 	}
@@ -126,22 +134,52 @@ func (c *fencedPackets) WriteTo(b []byte, to net.Addr) (int, error) {
 
 type fencedFrames struct {
 	FrameConn
-	check func(netip.Addr) error
+	target func(frame []byte) (netip.Addr, error)
+	check  func(netip.Addr) error
 }
 
-// The target protocol address of an ARP packet for IPv4 over Ethernet (RFC 826) and its end, counted from the
-// start of the frame.
-const (
-	arpTargetAddr = 14 + 24
-	arpEnd        = 14 + 28
-)
-
 func (c *fencedFrames) WriteFrame(frame []byte) error {
-	if len(frame) < arpEnd {
-		return fmt.Errorf("an ARP frame of %d bytes is too short", len(frame))
+	target, err := c.target(frame)
+	if err != nil {
+		return err
 	}
-	if err := c.check(netip.AddrFrom4([4]byte(frame[arpTargetAddr:arpEnd]))); err != nil {
+	if err := c.check(target); err != nil {
 		return err
 	}
 	return c.FrameConn.WriteFrame(frame)
+}
+
+// frameTargets read out of a frame whom it is for, by its Ethernet type.
+var frameTargets = map[uint16]func(frame []byte) (netip.Addr, error){
+	EtherTypeARP:  arpTarget,
+	EtherTypeIPv6: ipv6Target,
+}
+
+const ethernetHeader = 14
+
+// arpTarget gives the target protocol address of an ARP packet for IPv4 over Ethernet (RFC 826).
+func arpTarget(frame []byte) (netip.Addr, error) {
+	const start, end = ethernetHeader + 24, ethernetHeader + 28
+	if len(frame) < end {
+		return netip.Addr{}, fmt.Errorf("an ARP frame of %d bytes is too short", len(frame))
+	}
+	return netip.AddrFrom4([4]byte(frame[start:end])), nil
+}
+
+// ipv6Target gives the destination of an IPv6 packet (RFC 8200, 3), and where it is a neighbour solicitation the
+// address that it asks for (RFC 4861, 4.3).
+func ipv6Target(frame []byte) (netip.Addr, error) {
+	const (
+		nextHeader, icmpv6, solicitation = ethernetHeader + 6, 58, 135
+		destination                      = ethernetHeader + 24
+		payload                          = ethernetHeader + 40
+		asked                            = payload + 8
+	)
+	if len(frame) < payload+8 {
+		return netip.Addr{}, fmt.Errorf("an IPv6 frame of %d bytes is too short", len(frame))
+	}
+	if frame[nextHeader] == icmpv6 && frame[payload] == solicitation && len(frame) >= asked+16 {
+		return netip.AddrFrom16([16]byte(frame[asked : asked+16])), nil
+	}
+	return netip.AddrFrom16([16]byte(frame[destination : destination+16])), nil
 }

@@ -21,7 +21,7 @@ func (o *open) Link() Link { return Link{Name: "open0"} }
 func (o *open) Frames(context.Context, uint16) (FrameConn, error) {
 	return openFrames{o}, nil
 }
-func (o *open) Echo(context.Context) (EchoConn, error) { return openEcho{o}, nil }
+func (o *open) Echo(context.Context, string) (EchoConn, error) { return openEcho{o}, nil }
 func (o *open) DialContext(_ context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
 	o.sent = append(o.sent, network+" "+addr.String())
 	return nil, nil
@@ -79,7 +79,7 @@ func TestFenceHoldsEveryWayOut(t *testing.T) {
 		f := Fence(o, fence)
 		ctx := t.Context()
 		_, dial := f.DialContext(ctx, "tcp", netip.AddrPortFrom(a, 80))
-		echo, err := f.Echo(ctx)
+		echo, err := f.Echo(ctx, "ip4")
 		if err != nil {
 			t.Fatal(err)
 		}

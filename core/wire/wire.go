@@ -43,6 +43,29 @@ func (l Link) OnLink(a netip.Addr) (self netip.Addr, ok bool) {
 	return netip.Addr{}, false
 }
 
+// LinkLocal6 gives the link's own IPv6 address that is valid on the segment alone (RFC 4291, 2.5.6); invalid where it
+// has none.
+func (l Link) LinkLocal6() netip.Addr {
+	for _, p := range l.Prefixes {
+		if a := p.Addr(); a.Is6() && a.IsLinkLocalUnicast() {
+			return a
+		}
+	}
+	return netip.Addr{}
+}
+
+// Within reports whether the segment itself belongs to one of the networks: one of the link's own subnets does.
+func (l Link) Within(networks []netip.Prefix) bool {
+	for _, own := range l.Prefixes {
+		for _, n := range networks {
+			if !own.Addr().IsLinkLocalUnicast() && n.Contains(own.Addr()) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // Broadcasts reports whether the link has a segment on which frames reach others, so that ARP has sense there.
 func (l Link) Broadcasts() bool { return !l.MAC.IsZero() }
 
@@ -86,12 +109,35 @@ type Wire interface {
 	Link() Link
 	// Frames opens the segment itself for one Ethernet type; ErrNoRights where that is not permitted.
 	Frames(ctx context.Context, etherType uint16) (FrameConn, error)
-	// Echo opens a socket for echo requests over IPv4; ErrNoRights where that is not permitted.
-	Echo(ctx context.Context) (EchoConn, error)
+	// Echo opens a socket for echo requests over "ip4" or "ip6"; ErrNoRights where that is not permitted.
+	Echo(ctx context.Context, network string) (EchoConn, error)
 	// DialContext opens a connection that leaves by this attachment; network is "tcp" or "udp".
 	DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error)
 	// ListenPacket opens a datagram socket on this attachment, for broadcast and multicast.
 	ListenPacket(ctx context.Context, network string, addr netip.AddrPort) (net.PacketConn, error)
 	// Neighbours reads the system's own table of addresses and MAC addresses on this attachment.
 	Neighbours(ctx context.Context) ([]Neighbour, error)
+}
+
+// Rights is what the system permits on an attachment.
+type Rights struct {
+	Frames     bool // whole Ethernet frames: ARP, neighbour discovery, hearing
+	Echo       bool // echo requests, by whichever socket
+	Neighbours bool // the system's own table of neighbours
+}
+
+// RightsOf finds out what is permitted by trying it; nothing is sent.
+func RightsOf(ctx context.Context, w Wire) Rights {
+	var rights Rights
+	if frames, err := w.Frames(ctx, EtherTypeARP); err == nil {
+		rights.Frames = true
+		_ = frames.Close() // nothing was sent by it
+	}
+	if echo, err := w.Echo(ctx, "ip4"); err == nil {
+		rights.Echo = true
+		_ = echo.Close() // nothing was sent by it
+	}
+	_, err := w.Neighbours(ctx)
+	rights.Neighbours = err == nil
+	return rights
 }

@@ -136,7 +136,7 @@ vantage: {network: near, address: 10.1.0.2, mac: "00:00:5e:00:53:01"}
 		return 0, err
 	}
 	pace := sweep.Brisk
-	order := sweep.Order{Ranges: netrange.FromPrefixes(scenario.Subnets()...), Fence: scenario.Subnets(), Pace: pace}
+	order := sweep.Order{Ranges: scenario.Ranges(), Fence: scenario.Subnets(), Pace: pace}
 	start := time.Now()
 	summary, err := sweep.Run(context.Background(), w, order, func(sweep.Event) {})
 	if err != nil {

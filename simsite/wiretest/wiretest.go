@@ -3,11 +3,14 @@ package wiretest
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -22,7 +25,8 @@ import (
 )
 
 // Run puts all cases to a wire that is plugged into the demo building.
-func Run(t *testing.T, w wire.Wire, scenario *simsite.Scenario) {
+func Run(t *testing.T, w wire.Wire, site *simsite.Site) {
+	scenario := site.Scenario
 	t.Run("link", func(t *testing.T) { link(t, w, scenario) })
 	t.Run("arp", func(t *testing.T) { arp(t, w) })
 	t.Run("echo", func(t *testing.T) { echo(t, w) })
@@ -68,7 +72,7 @@ func arp(t *testing.T, w wire.Wire) {
 
 // echo asks a device beyond the router and wants its answer with one hop taken off.
 func echo(t *testing.T, w wire.Wire) {
-	conn, err := w.Echo(t.Context())
+	conn, err := w.Echo(t.Context(), "ip4")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -108,7 +112,8 @@ func tcp(t *testing.T, w wire.Wire) {
 
 // Order sweeps the whole building.
 func Order(scenario *simsite.Scenario) sweep.Order {
-	return sweep.Order{Ranges: netrange.FromPrefixes(scenario.Subnets()...), Fence: scenario.Subnets(), Pace: sweep.Brisk, Ports: sweep.TellingPorts, Seed: 1}
+	return sweep.Order{Ranges: scenario.Ranges(), Fence: scenario.Subnets(), Pace: sweep.Brisk, Ports: sweep.TellingPorts,
+		NameServers: scenario.Vantage.NameServers, Seed: 1}
 }
 
 // wholeSweep sweeps the building and holds the devices against the truth, one by one.
@@ -137,10 +142,64 @@ func wholeSweep(t *testing.T, w wire.Wire, scenario *simsite.Scenario) {
 		if len(found) != want {
 			t.Errorf("%s is in the inventory %d times, want %d", truth.Device.Name, len(found), want)
 		}
+		if want == 1 && len(found) == 1 && !slices.Equal(found[0].Traits, truth.Traits()) {
+			t.Errorf("%s has the traits %v, want %v", truth.Device.Name, found[0].Traits, truth.Traits())
+		}
 	}
 	visible := slices.DeleteFunc(scenario.Truth(), func(t simsite.Truth) bool { return !t.Visible })
-	if len(devices) != len(visible) {
-		t.Errorf("%d devices were found, and %d can be seen", len(devices), len(visible))
+	own := slices.IndexFunc(devices, func(d ledger.Device) bool { return slices.Contains(d.Traits, ledger.OwnMachine) })
+	if own < 0 || devices[own].Standing != ledger.SetAside {
+		t.Errorf("the auditor's own machine is not marked, or not set aside")
+	}
+	if len(devices) != len(visible)+1 {
+		t.Errorf("%d devices were found besides the auditor's own, and %d can be seen", len(devices)-1, len(visible))
+	}
+}
+
+// FenceOnTheWire sweeps inside a narrow fence, while everything in the building tempts to leave it, and looks at each
+// frame that the machine sends.
+func FenceOnTheWire(t *testing.T, site *simsite.Site, w wire.Wire) {
+	fence := []netip.Prefix{netip.MustParsePrefix("10.40.1.0/26"), netip.MustParsePrefix("10.40.2.8/29")}
+	var mu sync.Mutex
+	var strays []string
+	frames := 0
+	site.Watch(func(frame []byte) {
+		target, err := targetOf(frame)
+		mu.Lock()
+		defer mu.Unlock()
+		frames++
+		inside := err == nil && slices.ContainsFunc(fence, func(p netip.Prefix) bool { return p.Contains(target) })
+		// What the system itself says on the segment (RFC 4861, RFC 9777) and to find its gateway is not the sweep's.
+		own := target.IsLinkLocalMulticast() || target.IsLinkLocalUnicast() || target.IsMulticast() || target == w.Link().Gateway
+		if !inside && !own {
+			strays = append(strays, target.String())
+		}
+	})
+	defer site.Watch(nil)
+	order := Order(site.Scenario)
+	order.Ranges, order.Fence, order.NameServers = netrange.FromPrefixes(fence...), fence, []netip.Addr{netip.MustParseAddr("10.40.1.200")}
+	summary, err := sweep.Run(t.Context(), w, order, func(sweep.Event) {})
+	if err != nil || summary.Answered < 20 {
+		t.Fatalf("%+v, %v", summary, err)
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	if len(strays) > 0 || frames < 500 {
+		t.Errorf("of %d frames %d went outside the fence: %v", frames, len(strays), strays[:min(len(strays), 10)])
+	}
+}
+
+// targetOf gives whom a frame is for.
+func targetOf(frame []byte) (netip.Addr, error) {
+	switch etherType := binary.BigEndian.Uint16(frame[12:14]); etherType {
+	case wire.EtherTypeARP:
+		return netip.AddrFrom4([4]byte(frame[38:42])), nil
+	case wire.EtherTypeIPv4:
+		return netip.AddrFrom4([4]byte(frame[30:34])), nil
+	case wire.EtherTypeIPv6:
+		return netip.AddrFrom16([16]byte(frame[38:54])), nil
+	default:
+		return netip.Addr{}, fmt.Errorf("frames of type %#04x", etherType)
 	}
 }
 
@@ -180,7 +239,7 @@ func fence(t *testing.T, w wire.Wire) {
 	}
 	_, err := fenced.DialContext(t.Context(), "tcp", netip.AddrPortFrom(outside, 80))
 	refused("a connection", err)
-	echo, err := fenced.Echo(t.Context())
+	echo, err := fenced.Echo(t.Context(), "ip4")
 	if err != nil {
 		t.Fatal(err)
 	}

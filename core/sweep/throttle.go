@@ -1,0 +1,71 @@
+package sweep
+
+import (
+	"sync"
+
+	"golang.org/x/time/rate"
+)
+
+const (
+	// lossWindow is how many answers make one measurement of loss.
+	lossWindow = 100
+	// lossTolerance is how much more loss than is usual here makes the sweep try a slower pace.
+	lossTolerance = 0.10
+	// slowest is the least share of its pace a sweep goes back to.
+	slowest = 1.0 / 8
+)
+
+// throttle holds a sweep to its pace, and to less where its own questions are what gets lost. Loss that a slower pace
+// does not mend is the network's own; going slowly for ever would help nobody then.
+type throttle struct {
+	limiter *rate.Limiter
+	full    rate.Limit
+	slowed  func(share float64) // told when a slower pace has proved to help
+
+	mu       sync.Mutex // guards all below
+	first    int        // answers to a first question
+	late     int        // answers to a question that had to be repeated
+	usual    float64    // loss that is the network's own
+	before   float64    // loss before the trial
+	trying   bool       // the pace was halved, and it is not yet known whether that helps
+	previous rate.Limit
+}
+
+func newThrottle(p Pace, slowed func(share float64)) *throttle {
+	full := rate.Limit(p.Rate)
+	return &throttle{limiter: rate.NewLimiter(full, max(1, int(p.Rate/50))), full: full, slowed: slowed}
+}
+
+// answered takes in that a question was answered; late says that it had to be repeated.
+func (t *throttle) answered(late bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if late {
+		t.late++
+	} else {
+		t.first++
+	}
+	if t.first+t.late < lossWindow {
+		return
+	}
+	loss := float64(t.late) / float64(t.first+t.late)
+	t.first, t.late = 0, 0
+	t.judgeLocked(loss)
+}
+
+func (t *throttle) judgeLocked(loss float64) {
+	now := t.limiter.Limit()
+	switch {
+	case t.trying && loss > t.before*3/4:
+		t.trying, t.usual = false, loss
+		t.limiter.SetLimit(t.previous)
+	case t.trying:
+		t.trying = false
+		t.slowed(float64(now / t.full))
+	case loss > t.usual+lossTolerance && now > t.full*slowest:
+		t.trying, t.before, t.previous = true, loss, now
+		t.limiter.SetLimit(now / 2)
+	case now < t.full:
+		t.limiter.SetLimit(min(t.full, now*5/4))
+	}
+}

@@ -1,0 +1,178 @@
+package service
+
+import (
+	"context"
+	"net/http"
+	"net/netip"
+	"slices"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"airdrift/api"
+	"airdrift/core/netrange"
+	"airdrift/store"
+)
+
+func (s *Service) registerFence(humaAPI huma.API) {
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "get-fence", Method: http.MethodGet, Path: "/api/v1/sites/{site}/fence", Summary: "Where a site may be swept, and how full its networks are",
+		Tags: []string{"fence"}, Extensions: needs(Look),
+	}, s.getFence)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "add-network", Method: http.MethodPost, Path: "/api/v1/sites/{site}/networks", Summary: "Widen the fence of a site by a network",
+		DefaultStatus: http.StatusCreated, Tags: []string{"fence"}, Extensions: needs(Administer),
+	}, s.addNetwork)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "remove-network", Method: http.MethodDelete, Path: "/api/v1/sites/{site}/networks", Summary: "Take a network out of the fence; what was seen there stays",
+		Tags: []string{"fence"}, Extensions: needs(Administer),
+	}, s.removeNetwork)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "set-name-servers", Method: http.MethodPut, Path: "/api/v1/sites/{site}/name-servers", Summary: "Say which name servers a site has",
+		Tags: []string{"fence"}, Extensions: needs(Administer),
+	}, s.setNameServers)
+}
+
+// toNetwork checks a subnet. Public addresses are nobody's building, unless the service's own settings name them.
+func (s *Service) toNetwork(n api.Network) (store.Network, error) {
+	subnet, err := netip.ParsePrefix(n.Subnet)
+	if err != nil {
+		return store.Network{}, refuse(http.StatusUnprocessableEntity, "%q is not a subnet: want a CIDR prefix such as 10.40.1.0/24", n.Subnet)
+	}
+	if subnet.Masked() != subnet {
+		return store.Network{}, refuse(http.StatusUnprocessableEntity, "%s has bits set behind its length: did you mean %s?", n.Subnet, subnet.Masked())
+	}
+	if !isPrivate(subnet.Addr()) && !slices.ContainsFunc(s.public, func(p netip.Prefix) bool { return p.Contains(subnet.Addr()) && p.Bits() <= subnet.Bits() }) {
+		return store.Network{}, refuse(http.StatusUnprocessableEntity,
+			"%s is a public network: a site has private addresses (RFC 1918, RFC 6598, RFC 4193). Where the public network is the site's own, whoever runs the service names it in its settings (public)", n.Subnet)
+	}
+	return store.Network{Name: n.Name, Subnet: subnet}, nil
+}
+
+func isPrivate(a netip.Addr) bool {
+	return a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() || sharedSpace.Contains(a)
+}
+
+// sharedSpace is for the networks of carriers (RFC 6598), which some large buildings use as well.
+var sharedSpace = netip.MustParsePrefix("100.64.0.0/10")
+
+func (s *Service) addNetwork(ctx context.Context, in *struct {
+	SiteInput
+	Body api.Network
+}) (*struct{ Body api.Site }, error) {
+	network, err := s.toNetwork(in.Body)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	if _, err := s.store.Site(ctx, in.Site); err != nil {
+		return nil, problem(ctx, err)
+	}
+	if err := s.store.AddNetwork(ctx, in.Site, network); err != nil {
+		return nil, problem(ctx, err)
+	}
+	return s.siteOutput(ctx, in.Site)
+}
+
+func (s *Service) removeNetwork(ctx context.Context, in *struct {
+	SiteInput
+	Subnet string `query:"subnet" required:"true" doc:"CIDR prefix" example:"10.40.1.0/24"`
+}) (*struct{ Body api.Site }, error) {
+	subnet, err := netip.ParsePrefix(in.Subnet)
+	if err != nil {
+		return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "%q is not a subnet: want a CIDR prefix such as 10.40.1.0/24", in.Subnet))
+	}
+	if err := s.store.RemoveNetwork(ctx, in.Site, subnet); err != nil {
+		return nil, problem(ctx, err)
+	}
+	return s.siteOutput(ctx, in.Site)
+}
+
+func (s *Service) setNameServers(ctx context.Context, in *struct {
+	SiteInput
+	Body api.Addresses
+}) (*struct{ Body api.Site }, error) {
+	servers, err := toAddrs(in.Body.Addresses)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	if _, err := s.store.Site(ctx, in.Site); err != nil {
+		return nil, problem(ctx, err)
+	}
+	if err := s.store.SetNameServers(ctx, in.Site, servers); err != nil {
+		return nil, problem(ctx, err)
+	}
+	return s.siteOutput(ctx, in.Site)
+}
+
+func (s *Service) siteOutput(ctx context.Context, id uint64) (*struct{ Body api.Site }, error) {
+	site, err := s.store.Site(ctx, id)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	return &struct{ Body api.Site }{toSite(site)}, nil
+}
+
+func toAddrs(texts []string) ([]netip.Addr, error) {
+	addrs := make([]netip.Addr, len(texts))
+	for i, text := range texts {
+		a, err := netip.ParseAddr(text)
+		if err != nil {
+			return nil, refuse(http.StatusUnprocessableEntity, "%q is not an address such as 10.40.1.10", text)
+		}
+		addrs[i] = a.Unmap()
+	}
+	return addrs, nil
+}
+
+func (s *Service) getFence(ctx context.Context, in *SiteInput) (*struct{ Body api.Fence }, error) {
+	site, err := s.store.Site(ctx, in.Site)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	held, err := s.held(ctx, in.Site)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	fence := api.Fence{Networks: []api.FenceNetwork{}, NameServers: addrTexts(site.NameServers), Public: []string{}}
+	for _, p := range s.public {
+		fence.Public = append(fence.Public, p.String())
+	}
+	for _, n := range site.Networks {
+		hosts := netrange.Hosts(n.Subnet)
+		out := api.FenceNetwork{Network: api.Network{Name: n.Name, Subnet: n.Subnet.String()}, Addresses: netrange.CountText(n.Subnet)}
+		for a := range held {
+			if n.Subnet.Contains(a) {
+				out.Held++
+			}
+		}
+		if free, ok := hosts.FirstFree(func(a netip.Addr) bool { return held[a] }); ok {
+			out.NextFree = free.String()
+		}
+		fence.Networks = append(fence.Networks, out)
+	}
+	return &struct{ Body api.Fence }{fence}, nil
+}
+
+// held gives the addresses of a site that devices hold or the register names; the vantages' own are among them.
+func (s *Service) held(ctx context.Context, site uint64) (map[netip.Addr]bool, error) {
+	devices, err := s.store.Devices(ctx, site)
+	if err != nil {
+		return nil, err
+	}
+	held := map[netip.Addr]bool{}
+	for _, d := range devices {
+		for _, a := range d.Addrs {
+			held[a] = true
+		}
+		if d.Entry != nil && d.Entry.Addr.IsValid() {
+			held[d.Entry.Addr] = true
+		}
+	}
+	links, err := s.sweeper.vantages.Links()
+	for _, l := range links {
+		for _, p := range l.Prefixes {
+			held[p.Addr()] = true
+		}
+		held[l.Gateway] = true
+	}
+	return held, err
+}

@@ -1,0 +1,92 @@
+package service
+
+import (
+	"context"
+	"log/slog"
+	"net"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"airdrift/store"
+)
+
+// roleExtension says in the description of each operation who may use it.
+const roleExtension = "x-role"
+
+// needs marks the role that an operation wants. One that is not marked is refused to everybody.
+func needs(role Role) map[string]any { return map[string]any{roleExtension: string(role)} }
+
+// anybody marks operations that need no sign-in.
+var anybody = map[string]any{roleExtension: "anybody"}
+
+type personKey struct{}
+
+// personOf gives who makes the request.
+func personOf(ctx context.Context) person {
+	p, _ := ctx.Value(personKey{}).(person)
+	return p
+}
+
+// guard lets nobody past who is not signed in or may not do what is asked for, and writes down who did what.
+func (s *Service) guard(humaAPI huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		cookie := ""
+		if c, err := huma.ReadCookie(ctx, cookieName); err == nil {
+			cookie = c.Value
+		}
+		p, signedIn, expired, err := s.auth.who(ctx.Context(), ctx.Header("Authorization"), cookie)
+		needed, _ := ctx.Operation().Extensions[roleExtension].(string)
+		status, text := 0, ""
+		switch {
+		case needed == "anybody":
+		case err != nil:
+			slog.ErrorContext(ctx.Context(), "who is signed in could not be found out", "error", err)
+			status, text = http.StatusServiceUnavailable, "who you are cannot be found out now: the database does not answer"
+		case expired:
+			status, text = http.StatusUnauthorized, "the session has expired: sign in again"
+		case !signedIn:
+			status, text = http.StatusUnauthorized, "not signed in: the console asks for name and password, and the command line sends the token from the service's data directory"
+		case !p.role.may(Role(needed)) || needed == "":
+			status, text = http.StatusForbidden, "your role is "+string(p.role)+", and this needs "+needed+": ask an administrator"
+		}
+		if status != 0 {
+			_ = huma.WriteErr(humaAPI, ctx, status, text)
+		} else {
+			next(huma.WithValue(ctx, personKey{}, p))
+		}
+		if ctx.Method() != http.MethodGet && (signedIn || status == 0) {
+			s.audit(ctx, p)
+		}
+	}
+}
+
+// auditWait bounds the writing of one line.
+const auditWait = 5 * time.Second
+
+// audit writes down one request that was to change something.
+func (s *Service) audit(ctx huma.Context, p person) {
+	origin, _, err := net.SplitHostPort(ctx.RemoteAddr())
+	if err != nil {
+		origin = ctx.RemoteAddr()
+	}
+	url := ctx.URL()
+	line := store.AuditLine{
+		At: time.Now().UTC(), Who: p.name, Role: string(p.role), Origin: origin, Action: ctx.Operation().OperationID,
+		Subject: cutText(url.Path, 1000), Outcome: ctx.Status(),
+	}
+	// What was done has been done, even where whoever asked for it has gone away meanwhile.
+	writeCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx.Context()), auditWait)
+	defer cancel()
+	if err := s.store.AddAudit(writeCtx, line); err != nil {
+		slog.ErrorContext(writeCtx, "the audit log could not be written", "who", line.Who, "action", line.Action, "subject", line.Subject, "error", err)
+	}
+}
+
+func cutText(text string, most int) string {
+	if len(text) > most {
+		return text[:most]
+	}
+	return text
+}
