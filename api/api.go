@@ -366,6 +366,8 @@ type Session struct {
 	By   string `json:"by" enum:"token,password"`
 	User string `json:"user"`
 	Role string `json:"role" enum:"look,sweep,administer"`
+
+	May []string `json:"may" nullable:"false" enum:"look,sweep,administer" doc:"The roles that this one covers"`
 }
 
 // SignIn is a name and a password.

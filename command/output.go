@@ -1,7 +1,6 @@
 package command
 
 import (
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -14,7 +13,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
-	"airdrift/core/register"
+	"airdrift/core/csvtext"
 )
 
 // grid is a result in rows and columns.
@@ -33,7 +32,7 @@ func write(w io.Writer, form string, g grid, value any) error {
 		encoder.SetIndent("", "  ")
 		return encoder.Encode(value)
 	case "csv":
-		return writeCSV(w, g)
+		return csvtext.Write(w, g.headings, g.rows)
 	}
 	return writeTable(w, g)
 }
@@ -76,24 +75,6 @@ func toRow(cells []string) table.Row {
 		row[i] = visible(cell, false)
 	}
 	return row
-}
-
-func writeCSV(w io.Writer, g grid) error {
-	out := csv.NewWriter(w)
-	if err := out.Write(g.headings); err != nil {
-		return err
-	}
-	for _, cells := range g.rows {
-		plain := make([]string, len(cells))
-		for i, cell := range cells {
-			plain[i] = register.NoFormula(cell)
-		}
-		if err := out.Write(plain); err != nil {
-			return err
-		}
-	}
-	out.Flush()
-	return out.Error()
 }
 
 // visible writes what a device said so that a terminal does nothing but show it: control and format characters become

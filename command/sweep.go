@@ -52,7 +52,7 @@ func (p Program) sweepCommand() *cli.Command {
 				}
 				wanted.Ranges = strings.Trim(wanted.Ranges+","+ranges, ",")
 			}
-			started, err := cl.StartSweep(ctx, site.ID, wanted)
+			started, err := startSweep(ctx, cl, site.ID, wanted)
 			if err != nil {
 				return err
 			}
@@ -123,11 +123,24 @@ func readPace(text string) (name string, figures *api.Pace, err error) {
 
 // sweepAndWatch starts a sweep and shows its progress until it is over. When ctx ends the sweep is stopped.
 func (p Program) sweepAndWatch(ctx context.Context, cl *client.Client, site uint64, wanted api.NewSweep) (api.Sweep, error) {
-	started, err := cl.StartSweep(ctx, site, wanted)
+	started, err := startSweep(ctx, cl, site, wanted)
 	if err != nil {
 		return started, err
 	}
 	return p.watch(ctx, cl, started)
+}
+
+// startSweep starts a sweep. An interrupt in the middle of that waits for the answer: a sweep whose number is not known
+// could not be stopped.
+func startSweep(ctx context.Context, cl *client.Client, site uint64, wanted api.NewSweep) (api.Sweep, error) {
+	startCtx, cancel := unbroken(ctx)
+	defer cancel()
+	return cl.StartSweep(startCtx, site, wanted)
+}
+
+// unbroken gives a context for what must be finished although somebody has pressed Ctrl-C.
+func unbroken(ctx context.Context) (context.Context, context.CancelFunc) {
+	return context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 }
 
 // watch shows a sweep's progress until it is over. When ctx ends the sweep is stopped.
@@ -142,8 +155,7 @@ func (p Program) watch(ctx context.Context, cl *client.Client, started api.Sweep
 		return ended, err
 	}
 	line.say("Stopping; what was seen is kept.")
-	// The interrupt ended ctx; the stop needs one of its own.
-	stopCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+	stopCtx, cancel := unbroken(ctx)
 	defer cancel()
 	return cl.StopSweep(stopCtx, started.ID)
 }

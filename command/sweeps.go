@@ -38,7 +38,9 @@ func (p Program) sweepsCommand() *cli.Command {
 				})},
 			{Name: "continue", Usage: "go on with a sweep that was stopped or interrupted, from where it was", ArgsUsage: "SWEEP", Action: p.onSweep(
 				func(ctx context.Context, c *cli.Command, cl *client.Client, id uint64) error {
-					started, err := cl.ContinueSweep(ctx, id)
+					startCtx, cancel := unbroken(ctx)
+					defer cancel()
+					started, err := cl.ContinueSweep(startCtx, id)
 					if err != nil {
 						return err
 					}

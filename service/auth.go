@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -37,10 +38,14 @@ const (
 	Administer Role = "administer" // keep sites, fences, users
 )
 
-var rank = map[Role]int{Look: 1, Sweep: 2, Administer: 3}
+// roles are all there are, each covering those before it.
+var roles = []Role{Look, Sweep, Administer}
 
-// may reports whether a role covers another.
-func (r Role) may(needed Role) bool { return rank[r] > 0 && rank[r] >= rank[needed] }
+// may reports whether a role covers another. One that does not exist covers none and is covered by none.
+func (r Role) may(needed Role) bool {
+	wanted := slices.Index(roles, needed)
+	return wanted >= 0 && slices.Index(roles, r) >= wanted
+}
 
 // person is who makes a request.
 type person struct {

@@ -21,6 +21,10 @@ func (s *Service) registerDevices(humaAPI huma.API) {
 		Tags: []string{"devices"}, Extensions: needs(Look),
 	}, s.listDevices)
 	huma.Register(humaAPI, huma.Operation{
+		OperationID: "export-devices", Method: http.MethodGet, Path: "/api/v1/sites/{site}/devices.csv", Summary: "Devices of a site as CSV, all that the filter lets through",
+		Tags: []string{"devices"}, Extensions: needs(Look),
+	}, s.exportDevices)
+	huma.Register(humaAPI, huma.Operation{
 		OperationID: "get-device", Method: http.MethodGet, Path: "/api/v1/devices/{device}", Summary: "All that is known of one device",
 		Tags: []string{"devices"}, Extensions: needs(Look),
 	}, s.getDevice)
@@ -126,7 +130,8 @@ func entryOf(d ledger.Device, said api.NewEntry) register.Entry {
 	return entry
 }
 
-type devicesInput struct {
+// DeviceFilter says which devices are meant, and in which order.
+type DeviceFilter struct {
 	SiteInput
 	Standing  []string `query:"standing" enum:"managed,unmanaged,missing,set aside" doc:"Only these standings"`
 	Presence  []string `query:"presence" enum:"seen,silent,uncovered" doc:"Only these presences"`
@@ -136,18 +141,27 @@ type devicesInput struct {
 	Text      string   `query:"text" maxLength:"200" doc:"Words that must all occur in what is known of the device"`
 	Sort      string   `query:"sort" enum:"address,name,kind,vendor,model,os,mac,standing,presence,firstSeen,lastSeen" default:"address"`
 	Descend   bool     `query:"descend" doc:"Sort downwards"`
-	Offset    int      `query:"offset" minimum:"0" default:"0"`
-	Limit     int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+// query asks the store for one page of the devices that are meant.
+func (f DeviceFilter) query(offset, limit int) store.DeviceQuery {
+	return store.DeviceQuery{
+		Site: f.Site, Standings: f.Standing, Presences: f.Presence, Kinds: f.Kind, Contested: f.Contested, Trait: f.Trait, Text: f.Text,
+		Sort: f.Sort, Descend: f.Descend, Offset: offset, Limit: limit,
+	}
+}
+
+type devicesInput struct {
+	DeviceFilter
+	Offset int `query:"offset" minimum:"0" default:"0"`
+	Limit  int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }
 
 func (s *Service) listDevices(ctx context.Context, in *devicesInput) (*struct{ Body api.DeviceList }, error) {
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}
-	lines, total, err := s.store.ListDevices(ctx, store.DeviceQuery{
-		Site: in.Site, Standings: in.Standing, Presences: in.Presence, Kinds: in.Kind, Contested: in.Contested, Trait: in.Trait, Text: in.Text,
-		Sort: in.Sort, Descend: in.Descend, Offset: in.Offset, Limit: in.Limit,
-	})
+	lines, total, err := s.store.ListDevices(ctx, in.query(in.Offset, in.Limit))
 	if err != nil {
 		return nil, problem(ctx, err)
 	}

@@ -1,7 +1,6 @@
 package service_test
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -15,10 +14,7 @@ import (
 
 	"airdrift/api"
 	"airdrift/client"
-	"airdrift/service"
 	"airdrift/service/servicetest"
-	"airdrift/simsite/simsitetest"
-	"airdrift/store"
 	"airdrift/store/storetest"
 )
 
@@ -170,46 +166,4 @@ func TestConsoleFiles(t *testing.T) {
 			t.Errorf("%s has the policy %q", tt.path, policy)
 		}
 	}
-}
-
-// TestDatabaseGoesAway ends the database in mid-sweep: the service stays, says what happened, and answers again.
-func TestDatabaseGoesAway(t *testing.T) {
-	db, err := store.StartServer(t.Context(), servicetest.DataDir(t))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Stop()
-	scenario := simsitetest.Demo(t)
-	wire, err := simsitetest.Start(t, scenario).Wire()
-	if err != nil {
-		t.Fatal(err)
-	}
-	in, err := service.Run(t.Context(), service.InstanceConfig{Data: servicetest.DataDir(t), Listen: "127.0.0.1:0", DSN: db.DSN(), Vantages: service.FixedVantages{wire}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer in.Close()
-	cl := client.New(in.URL, in.Token)
-	site, err := cl.CreateSite(t.Context(), scenario.NewSite())
-	if err != nil {
-		t.Fatal(err)
-	}
-	sweep, err := cl.StartSweep(t.Context(), site.ID, api.NewSweep{Ranges: "10.40.1.0/28", Pace: "brisk"})
-	if err != nil {
-		t.Fatal(err)
-	}
-	seen, stop := context.WithCancel(t.Context())
-	_, _ = cl.Watch(seen, sweep.ID, client.Watcher{Sighting: func(api.Sighting) { stop() }})
-	if err := db.Stop(); err != nil {
-		t.Fatal(err)
-	}
-	final, err := cl.Watch(t.Context(), sweep.ID, client.Watcher{})
-	if err != nil || final.State != "failed" || !strings.Contains(final.Failure, "could not be") {
-		t.Errorf("the sweep ended as %+v, %v", final, err)
-	}
-	if status, body := get(t, http.DefaultClient, http.MethodGet, in.URL+"/healthz", nil, ""); status != http.StatusServiceUnavailable || !strings.Contains(body, "database") {
-		t.Errorf("health is %d, %q", status, body)
-	}
-	_, err = cl.Sites(t.Context())
-	wantProblem(t, "a request without a database", err, http.StatusInternalServerError, "log")
 }

@@ -60,9 +60,9 @@ func newJob(record store.Sweep, engine *identify.Engine, st *store.Store, journa
 	}
 }
 
-// run carries the sweep out and writes what it sees; enter puts it into the ledger. It reports whether everything is in
-// the database.
-func (j *job) run(ctx context.Context, w wire.Wire, order sweep.Order, enter enterFunc) (written bool) {
+// run carries the sweep out until ctx ends and writes what it sees; enter puts it into the ledger. It reports whether
+// everything is in the database, which is waited for until service ends.
+func (j *job) run(ctx, service context.Context, w wire.Wire, order sweep.Order, enter enterFunc) (written bool) {
 	defer close(j.done)
 	for _, s := range order.Known {
 		j.show(s)
@@ -78,31 +78,33 @@ func (j *job) run(ctx context.Context, w wire.Wire, order sweep.Order, enter ent
 	<-wrote
 	j.note("The sweep ended: %d of %d addresses answered, %d questions sent.", summary.Answered, summary.Addresses, summary.Sent)
 	record := j.conclude(summary, err)
-	final, written := j.finish(ctx, record, enter)
+	final, written := j.finish(service, record, enter)
 	j.close(final)
 	return written
 }
 
-// finish writes what is left and enters the sweep into the ledger. While the database is away it waits for it, until the
-// service ends; the journal has everything then.
+// finish writes what is left and enters the sweep into the ledger. While the database is away it waits for it, until ctx
+// ends with the service; the journal has everything then.
 func (j *job) finish(ctx context.Context, record store.Sweep, enter enterFunc) (store.Sweep, bool) {
 	hard, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
-	var cause error
 	for wait := writeEvery; ; wait = min(2*wait, 10*time.Second) {
-		if cause = j.write(hard); cause == nil {
+		cause := j.write(hard)
+		if cause == nil {
 			final, err := enter(hard, record)
 			if err == nil {
 				return final, true
 			}
 			cause = err
 		}
-		slog.ErrorContext(ctx, "sweep waits to be entered into the ledger", "sweep", record.ID, "error", cause)
+		if wait == writeEvery { // told once
+			slog.ErrorContext(ctx, "sweep waits to be entered into the ledger", "sweep", record.ID, "error", cause)
+		}
 		if waitOr(ctx, wait) != nil {
 			break
 		}
 	}
-	// The service ends, or somebody has stopped the sweep: one last try.
+	// The service ends: one last try.
 	last, cancelLast := context.WithTimeout(hard, finishWait)
 	defer cancelLast()
 	if err := j.write(last); err == nil {

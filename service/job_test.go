@@ -21,9 +21,9 @@ import (
 
 // sighted is an event of one device that says a title.
 func sighted(addr, title string) sweep.Sighted {
-	at := time.Date(2026, 11, 2, 9, 0, 0, 0, time.UTC)
+	at, a := time.Date(2026, 11, 2, 9, 0, 0, 0, time.UTC), netip.MustParseAddr(addr)
 	return sweep.Sighted{Sighting: evidence.Sighting{
-		Addr: netip.MustParseAddr(addr), MAC: hwaddr.MustParse("48:9b:34:00:00:01"), Answered: true, FirstAt: at,
+		Addr: a, MAC: hwaddr.MAC{0x48, 0x9b, 0x34, 0, 0, a.As4()[3]}, Answered: true, FirstAt: at,
 		Items: []evidence.Item{{Source: evidence.SourceHTTP, Key: evidence.KeyHTTPTitle, Port: evidence.TCP(80), Value: title, At: at}},
 	}}
 }

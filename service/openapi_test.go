@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"airdrift/service"
+	"airdrift/spool"
 	"airdrift/store/storetest"
 )
 
@@ -19,7 +20,11 @@ const openAPIFile = "../docs/openapi.json"
 
 // TestOpenAPI holds the committed description of the API against the code. make api writes it anew.
 func TestOpenAPI(t *testing.T) {
-	s, err := service.New(t.Context(), service.Config{Store: storetest.Open(t), Vantages: service.FixedVantages{}, Token: "t"})
+	journals, err := spool.Open(t.TempDir(), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := service.New(t.Context(), service.Config{Store: storetest.Open(t), Spool: journals, Vantages: service.FixedVantages{}, Token: "t"})
 	if err != nil {
 		t.Fatal(err)
 	}

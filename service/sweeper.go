@@ -147,7 +147,7 @@ func (s *sweeper) launchLocked(site store.Site, record store.Sweep, w wire.Wire,
 	s.jobs[record.ID] = j
 	s.running.Go(func() {
 		defer stop()
-		written := j.run(jobCtx, w, order, enter)
+		written := j.run(jobCtx, s.base, w, order, enter)
 		if err := journal.Close(); err != nil {
 			slog.Error("journal of a sweep", "sweep", record.ID, "error", err)
 		}

@@ -19,7 +19,13 @@ type sessionOutput struct {
 }
 
 func toSession(p person) api.Session {
-	return api.Session{By: p.by, User: p.name, Role: string(p.role)}
+	session := api.Session{By: p.by, User: p.name, Role: string(p.role), May: []string{}}
+	for _, role := range roles {
+		if p.role.may(role) {
+			session.May = append(session.May, string(role))
+		}
+	}
+	return session
 }
 
 func (s *Service) sessionCookie(value string, seconds int) http.Cookie {

@@ -13,6 +13,7 @@ func TestWireInProcess(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	wiretest.Run(t, w, site)
+	// First, as the system goes on for a while with what it has begun.
 	t.Run("fence on the wire", func(t *testing.T) { wiretest.FenceOnTheWire(t, site, w) })
+	wiretest.Run(t, w, site)
 }

@@ -4,8 +4,10 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -21,7 +23,30 @@ import (
 	"airdrift/store/storetest"
 )
 
-func TestMain(m *testing.M) { storetest.Main(m) }
+// leftBehind names a directory on which this program is to start a server and leave it, as a killed service does.
+const leftBehind = "AIRDRIFT_TEST_LEAVE_SERVER"
+
+func TestMain(m *testing.M) {
+	if dir := os.Getenv(leftBehind); dir != "" {
+		leaveServer(dir)
+	}
+	storetest.Main(m)
+}
+
+func leaveServer(dir string) {
+	server, err := store.StartServer(context.Background(), dir)
+	if err == nil {
+		var s *store.Store
+		if s, err = store.Open(context.Background(), server.DSN()); err == nil {
+			err = s.CreateSite(context.Background(), &store.Site{Name: "Fernhollow"})
+		}
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	os.Exit(0) // without Stop: the server goes on
+}
 
 var began = time.Date(2026, 11, 2, 9, 0, 0, 123456000, time.UTC)
 
@@ -256,23 +281,23 @@ func TestServerStartsAgainOnItsData(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	first, err := store.StartServer(t.Context(), dir)
-	if err != nil {
+	if err := os.Chmod(dir, 0o711); err != nil {
 		t.Fatal(err)
 	}
-	s, err := store.Open(t.Context(), first.DSN())
-	if err != nil {
-		t.Fatal(err)
+	killed := exec.CommandContext(t.Context(), os.Args[0])
+	killed.Env = append(os.Environ(), leftBehind+"="+dir)
+	if out, err := killed.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
 	}
-	newSite(t, s)
-	s.Close()
-	// The first server is left running, as after a crash of the service; the second start must clear it.
+	if _, err := os.Stat(filepath.Join(dir, "server.pid")); err != nil {
+		t.Fatal("no server was left running: ", err)
+	}
 	second, err := store.StartServer(context.WithoutCancel(t.Context()), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer second.Stop()
-	s, err = store.Open(t.Context(), second.DSN())
+	s, err := store.Open(t.Context(), second.DSN())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -3,7 +3,9 @@
 package identify
 
 import (
+	"bytes"
 	"cmp"
+	"maps"
 	"slices"
 	"strings"
 
@@ -107,8 +109,9 @@ type vote struct {
 
 // Identify weighs the facts about one device.
 func (e *Engine) Identify(items []evidence.Item) Identity {
-	derived := e.derive(items)
-	votes := append(e.vendorVotes(items), e.rules.votes(append(slices.Clip(items), derived...))...)
+	macs := macFacts(items)
+	derived := e.derive(macs)
+	votes := append(e.vendorVotes(macs), e.rules.votes(append(slices.Clip(items), derived...))...)
 	identity := make(Identity, 0, len(Attributes))
 	for _, attribute := range Attributes {
 		claim := weigh(attribute, votes)
@@ -122,42 +125,50 @@ func (e *Engine) Identify(items []evidence.Item) Identity {
 // KeyMACPrivate is a fact derived from a MAC address, for rules to rest on: its value is "yes".
 const KeyMACPrivate = "arp.private"
 
-// derive makes facts out of others.
-func (e *Engine) derive(items []evidence.Item) []evidence.Item {
-	var derived []evidence.Item
+// macFacts gives each MAC address that answered once, with the fact that tells it: by whichever protocol it answered, its
+// prefix is one witness.
+func macFacts(items []evidence.Item) map[hwaddr.MAC]evidence.Item {
+	facts := map[hwaddr.MAC]evidence.Item{}
 	for _, item := range items {
-		if item.Key != evidence.KeyMAC {
-			continue
-		}
-		if mac, err := hwaddr.Parse(item.Value); err == nil && mac.IsPrivate() {
-			item.Key, item.Value = KeyMACPrivate, "yes"
-			derived = append(derived, item)
-		}
-	}
-	return derived
-}
-
-// vendorVotes looks the makers of MAC addresses up.
-func (e *Engine) vendorVotes(items []evidence.Item) []vote {
-	var votes []vote
-	for _, item := range items {
-		if item.Key != evidence.KeyMAC {
+		if item.Key != evidence.KeyMAC && item.Key != evidence.KeyNDMAC {
 			continue
 		}
 		mac, err := hwaddr.Parse(item.Value)
-		if err != nil || mac.IsShared() {
+		if _, known := facts[mac]; err == nil && (!known || item.Key == evidence.KeyMAC) {
+			facts[mac] = item
+		}
+	}
+	return facts
+}
+
+// derive makes facts out of others.
+func (e *Engine) derive(macs map[hwaddr.MAC]evidence.Item) []evidence.Item {
+	for mac, item := range macs {
+		if mac.IsPrivate() {
+			item.Key, item.Value = KeyMACPrivate, "yes"
+			return []evidence.Item{item}
+		}
+	}
+	return nil
+}
+
+// vendorVotes looks the makers of MAC addresses up. Several addresses of one maker are one word for it.
+func (e *Engine) vendorVotes(macs map[hwaddr.MAC]evidence.Item) []vote {
+	var votes []vote
+	for _, mac := range slices.SortedFunc(maps.Keys(macs), func(a, b hwaddr.MAC) int { return bytes.Compare(a[:], b[:]) }) {
+		if mac.IsShared() {
 			continue
 		}
 		found := registry.Find(mac, e.overlay)
-		if found.Organisation == "" {
+		vendor := VendorName(found.Organisation)
+		if vendor == "" || slices.ContainsFunc(votes, func(v vote) bool { return v.value == vendor }) {
 			continue
 		}
 		because := "The IEEE register gives the prefix " + found.Prefix.String() + " to " + found.Organisation + "."
 		if found.FromSite {
 			because = "The site's own list gives the prefix " + found.Prefix.String() + " to " + found.Organisation + "."
 		}
-		votes = append(votes, vote{Vendor, VendorName(found.Organisation),
-			Reason{Rule: "mac-prefix", Because: because, Strength: vendorFromMAC, Item: item}})
+		votes = append(votes, vote{Vendor, vendor, Reason{Rule: "mac-prefix", Because: because, Strength: vendorFromMAC, Item: macs[mac]}})
 	}
 	return votes
 }

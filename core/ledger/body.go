@@ -30,6 +30,7 @@ func gather(sweep Sweep, identifier Identifier) []body {
 	}
 	j.joinByMAC()
 	j.joinGateway(sweep)
+	j.joinGatewayByKey(sweep)
 	j.joinFacade()
 	j.joinByKey()
 	bodies := j.bodies()
@@ -96,6 +97,47 @@ func (j *joiner) joinGateway(sweep Sweep) {
 	}
 }
 
+// joinGatewayByKey finds the gateway's addresses in other networks where no time to live tells of them: who shows its key,
+// has no MAC of its own and is the only one to do so in its network. A key that several of one network show comes from a
+// factory. Virtual addresses of the gateway may lie beside it.
+func (j *joiner) joinGatewayByKey(sweep Sweep) {
+	gateway := slices.IndexFunc(j.sightings, func(s evidence.Sighting) bool { return s.Addr == sweep.Gateway && identifies(s.MAC) })
+	if gateway < 0 {
+		return
+	}
+	for _, key := range keysOf(j.sightings[gateway].Items) {
+		others, single := []int{}, true
+		networks := map[netip.Prefix]bool{networkOf(sweep.Gateway): true}
+		for i, s := range j.sightings {
+			if j.root(i) == j.root(gateway) || !slices.Contains(keysOf(s.Items), key) {
+				continue
+			}
+			others = append(others, i)
+			if !s.MAC.IsShared() {
+				network := networkOf(s.Addr)
+				single = single && s.MAC.IsZero() && !networks[network]
+				networks[network] = true
+			}
+		}
+		for _, i := range others {
+			if single {
+				j.join(gateway, i, fmt.Sprintf("%s shows the %s of the gateway %s, and is the only one of its network that does.", j.sightings[i].Addr, key.Key, sweep.Gateway))
+			}
+		}
+	}
+}
+
+// networkOf gives the usual network of an address, where its real one is not known: a /24, or a /64 of IPv6 (RFC 4291,
+// 2.5.4).
+func networkOf(a netip.Addr) netip.Prefix {
+	bits := 64
+	if a.Is4() {
+		bits = 24
+	}
+	network, _ := a.Prefix(bits) // never fails: the length fits the address
+	return network
+}
+
 // isInitialTTL knows the values systems start with.
 func isInitialTTL(text string) bool {
 	ttl, err := strconv.Atoi(text)
@@ -111,11 +153,7 @@ func (j *joiner) joinFacade() {
 	byNetwork := map[netip.Prefix][]int{}
 	for i, s := range j.sightings {
 		if s.MAC.IsZero() && isFacade(s.Items) {
-			bits := min(24, s.Addr.BitLen())
-			if s.Addr.Is6() {
-				bits = 64
-			}
-			network, _ := s.Addr.Prefix(bits) // never fails: the length fits the address
+			network := networkOf(s.Addr)
 			byNetwork[network] = append(byNetwork[network], i)
 		}
 	}
@@ -289,8 +327,25 @@ func (b body) firstAt(otherwise time.Time) time.Time {
 	return first
 }
 
-// manyAddresses is from how many IPv4 addresses on a device is taken to answer for others.
+// manyAddresses is from how many IPv4 addresses of one MAC on a device is taken to answer for others.
 const manyAddresses = 5
+
+// answersForOthers reports whether one MAC answers for many addresses, or one that has none for several. The addresses of
+// a router's several interfaces do not count together.
+func (b body) answersForOthers() bool {
+	byMAC := map[hwaddr.MAC]int{}
+	for _, s := range b.sightings {
+		if s.Addr.Is4() {
+			byMAC[s.MAC]++
+		}
+	}
+	for mac, addrs := range byMAC {
+		if identifies(mac) && addrs >= manyAddresses || mac.IsZero() && addrs >= leastFacade && isFacade(b.facts) {
+			return true
+		}
+	}
+	return false
+}
 
 // traits finds what an auditor must know of how a body appears on the network.
 func (b *book) traits(body body) []Trait {
@@ -300,9 +355,8 @@ func (b *book) traits(body body) []Trait {
 			traits = append(traits, t)
 		}
 	}
-	four := slices.DeleteFunc(body.addrs(), netip.Addr.Is6)
 	add(OwnMachine, evidence.First(body.facts, evidence.KeySelf) != "")
-	add(AnswersForOthers, len(four) >= manyAddresses || len(four) >= leastFacade && isFacade(body.facts))
+	add(AnswersForOthers, body.answersForOthers())
 	add(AcceptsEverything, evidence.First(body.facts, evidence.KeyTCPEvery) != "")
 	add(VirtualRouter, slices.ContainsFunc(body.macs(), hwaddr.MAC.IsShared))
 	add(WrongSubnet, slices.ContainsFunc(body.sightings, b.isStray))

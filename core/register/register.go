@@ -15,6 +15,7 @@ import (
 
 	unicode16 "golang.org/x/text/encoding/unicode"
 
+	"airdrift/core/csvtext"
 	"airdrift/core/fault"
 	"airdrift/core/hwaddr"
 )
@@ -271,7 +272,7 @@ func (r *reader) readEntry(line int, record []string) {
 	}
 	var e Entry
 	for i, text := range record {
-		text = plain(strings.TrimSpace(text))
+		text = csvtext.Unmark(strings.TrimSpace(text))
 		if text == "" {
 			continue
 		}

@@ -1,11 +1,11 @@
 package register
 
 import (
-	"encoding/csv"
 	"io"
 	"maps"
 	"slices"
-	"strings"
+
+	"airdrift/core/csvtext"
 )
 
 // Columns are the headings of an exported register; Read knows them all.
@@ -15,11 +15,8 @@ var Columns = []string{"name", "mac", "address", "vendor", "model", "kind", "loc
 // makes them text, which Read takes away again.
 func Write(out io.Writer, entries []Entry) error {
 	extra := extraColumns(entries)
-	lines := csv.NewWriter(out)
-	if err := lines.Write(slices.Concat(Columns, extra)); err != nil {
-		return err
-	}
-	for _, e := range entries {
+	rows := make([][]string, len(entries))
+	for i, e := range entries {
 		addr := ""
 		if e.Addr.IsValid() {
 			addr = e.Addr.String()
@@ -28,15 +25,9 @@ func Write(out io.Writer, entries []Entry) error {
 		for _, column := range extra {
 			record = append(record, e.Extra[column])
 		}
-		for i, text := range record {
-			record[i] = NoFormula(text)
-		}
-		if err := lines.Write(record); err != nil {
-			return err
-		}
+		rows[i] = record
 	}
-	lines.Flush()
-	return lines.Error()
+	return csvtext.Write(out, slices.Concat(Columns, extra), rows)
 }
 
 // extraColumns gives the headings of the site's own, in order.
@@ -48,23 +39,4 @@ func extraColumns(entries []Entry) []string {
 		}
 	}
 	return slices.Sorted(maps.Keys(names))
-}
-
-// formulaStarts are what a spreadsheet takes for the beginning of a formula.
-const formulaStarts = "=+-@\t\r"
-
-// NoFormula marks a text that a spreadsheet would take for a formula, so that it stays text.
-func NoFormula(text string) string {
-	if text != "" && strings.ContainsRune(formulaStarts, rune(text[0])) {
-		return "'" + text
-	}
-	return text
-}
-
-// plain takes the mark of NoFormula away.
-func plain(text string) string {
-	if len(text) > 1 && text[0] == '\'' && strings.ContainsRune(formulaStarts, rune(text[1])) {
-		return text[1:]
-	}
-	return text
 }

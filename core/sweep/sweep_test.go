@@ -391,7 +391,7 @@ func TestPaceIsKept(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := &fakeWire{}
 		o := order("10.40.1.0/24")
-		o.Pace = Pace{Rate: 100, Devices: 1, PerDevice: 1, Rounds: 1}
+		o.Pace = Pace{Rate: 100, Devices: 1, PerDevice: 1, PerNetwork: 1, Rounds: 1}
 		start := time.Now()
 		got := sweepOn(t, t.Context(), w, o)
 		// 253 questions at 100 a second, and the wait for the last answer. Time is fake here, so this is arithmetic.

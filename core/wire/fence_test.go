@@ -118,11 +118,40 @@ func TestFenceRefusesFramesItCannotRead(t *testing.T) {
 	if err := frames.WriteFrame(make([]byte, 20)); err == nil {
 		t.Error("a frame too short to be ARP went through")
 	}
-	if _, err := f.Frames(t.Context(), EtherTypeIPv6); err == nil {
+	six, err := f.Frames(t.Context(), EtherTypeIPv6)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := six.WriteFrame(make([]byte, 50)); err == nil {
+		t.Error("a frame too short to be IPv6 went through")
+	}
+	if _, err := f.Frames(t.Context(), EtherTypeIPv4); err == nil {
 		t.Error("frames of any content were permitted")
 	}
 	if len(o.sent) > 0 {
 		t.Errorf("sent %v", o.sent)
+	}
+}
+
+// A neighbour solicitation goes to a group; whom it asks for is what the fence looks at.
+func TestFenceLooksIntoSolicitations(t *testing.T) {
+	fence := []netip.Prefix{netip.MustParsePrefix("2001:db8::/64"), netip.MustParsePrefix("ff02::/16")}
+	solicitation := func(asked string) []byte {
+		frame := make([]byte, 14+40+24)
+		frame[14+6], frame[14+40] = 58, 135
+		copy(frame[14+24:], netip.MustParseAddr("ff02::1:ff00:9").AsSlice())
+		copy(frame[14+48:], netip.MustParseAddr(asked).AsSlice())
+		return frame
+	}
+	for asked, inside := range map[string]bool{"2001:db8::9": true, "2001:db9::9": false} {
+		o := &open{}
+		frames, err := Fence(o, fence).Frames(t.Context(), EtherTypeIPv6)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := frames.WriteFrame(solicitation(asked)); (err == nil) != inside || (len(o.sent) == 1) != inside {
+			t.Errorf("asking for %s gave %v and sent %v", asked, err, o.sent)
+		}
 	}
 }
 

@@ -47,7 +47,27 @@ type Config struct {
 // Demo runs a service on the demo building, which is entered as a site. Everything is closed when the test ends.
 func Demo(t testing.TB, config Config) *Service {
 	t.Helper()
-	s := &Service{Scenario: simsitetest.Demo(t), Data: DataDir(t)}
+	s := run(t, DataDir(t), config)
+	password, err := os.ReadFile(s.PasswordFile())
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Password = strings.TrimSpace(string(password))
+	if s.Site, err = s.Client.CreateSite(t.Context(), s.Scenario.NewSite()); err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// On runs a service on the demo building with a data directory that another has left.
+func On(t testing.TB, data string) *Service {
+	t.Helper()
+	return run(t, data, Config{})
+}
+
+func run(t testing.TB, data string, config Config) *Service {
+	t.Helper()
+	s := &Service{Scenario: simsitetest.Demo(t), Data: data}
 	wire, err := simsitetest.Start(t, s.Scenario).Wire()
 	if err != nil {
 		t.Fatal(err)
@@ -63,14 +83,19 @@ func Demo(t testing.TB, config Config) *Service {
 			t.Error(err)
 		}
 	})
-	password, err := os.ReadFile(s.PasswordFile())
-	if err != nil {
-		t.Fatal(err)
-	}
-	s.Password = strings.TrimSpace(string(password))
 	s.Client = client.New(s.URL, s.Token)
-	if s.Site, err = s.Client.CreateSite(t.Context(), s.Scenario.NewSite()); err != nil {
-		t.Fatal(err)
-	}
 	return s
+}
+
+// Building starts the demo building for a process that is to be killed, and plugs into it.
+func Building() (*simsite.Wire, error) {
+	scenario, err := simsitetest.Load()
+	if err != nil {
+		return nil, err
+	}
+	site, err := simsite.Start(scenario)
+	if err != nil {
+		return nil, err
+	}
+	return site.Wire()
 }

@@ -11,15 +11,20 @@ import (
 // Demo loads the demo's scenario.
 func Demo(t testing.TB) *simsite.Scenario {
 	t.Helper()
-	data, err := scenarios.Files.ReadFile(scenarios.Demo)
-	if err != nil {
-		t.Fatal(err)
-	}
-	scenario, err := simsite.Load(scenarios.Demo, data)
+	scenario, err := Load()
 	if err != nil {
 		t.Fatal(err)
 	}
 	return scenario
+}
+
+// Load is Demo where there is no test.
+func Load() (*simsite.Scenario, error) {
+	data, err := scenarios.Files.ReadFile(scenarios.Demo)
+	if err != nil {
+		return nil, err
+	}
+	return simsite.Load(scenarios.Demo, data)
 }
 
 // Start starts a building and closes it when the test ends.

@@ -11,6 +11,8 @@ export type Progress = Schema['Progress'];
 export type Site = Schema['Site'];
 export type Port = Schema['Port'];
 export type Claim = Schema['Claim'];
+export type Vantage = Schema['Vantage'];
+export type Fence = Schema['Fence'];
 
 export const api = createClient<paths>({ baseUrl: '/', credentials: 'same-origin' });
 

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what, when and from where; the newest first */
+        get: operations["list-audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}": {
         parameters: {
             query?: never;
@@ -21,6 +38,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set a device aside: known, and left out of what nobody manages */
+        put: operations["set-aside"];
+        post?: never;
+        /** Take back that a device is set aside */
+        delete: operations["take-back"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When and where a device was seen, the newest sweep first */
+        get: operations["get-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Write a note on a device; an empty one takes it away */
+        put: operations["set-note"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/register": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a device into the register, as it was seen; what the body names takes the place of what was seen */
+        post: operations["add-to-register"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/password": {
         parameters: {
             query?: never;
@@ -29,8 +115,25 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Set the console's password */
+        /** Set one's own password */
         put: operations["set-password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether an address can be reached from each vantage, and why not; nothing is sent */
+        get: operations["get-reach"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -48,7 +151,7 @@ export interface paths {
         /** Who is signed in */
         get: operations["get-session"];
         put?: never;
-        /** Sign in with the password */
+        /** Sign in with a name and a password */
         post: operations["sign-in"];
         /** Sign out */
         delete: operations["sign-out"];
@@ -92,6 +195,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/devices.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Devices of a site as CSV, all that the filter lets through */
+        get: operations["export-devices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/fence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a site may be swept, and how full its networks are */
+        get: operations["get-fence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/name-servers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say which name servers a site has */
+        put: operations["set-name-servers"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/networks": {
         parameters: {
             query?: never;
@@ -101,9 +255,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Add a network to a site */
+        /** Widen the fence of a site by a network */
         post: operations["add-network"];
-        delete?: never;
+        /** Take a network out of the fence; what was seen there stays */
+        delete: operations["remove-network"];
         options?: never;
         head?: never;
         patch?: never;
@@ -136,8 +291,42 @@ export interface paths {
         /** The register of a site */
         get: operations["get-register"];
         put?: never;
-        /** Import a register from CSV, all or nothing */
+        /** Import a register from CSV or a workbook, all or nothing unless it may be partial */
         post: operations["import-register"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/register.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The register of a site as CSV that can be imported again */
+        get: operations["export-register"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/reread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read all stored evidence again and write the ledger anew, with no packet sent */
+        post: operations["reread-sweeps"];
         delete?: never;
         options?: never;
         head?: never;
@@ -173,6 +362,24 @@ export interface paths {
         get: operations["get-sweep"];
         put?: never;
         post?: never;
+        /** Remove a sweep and all that only it brought */
+        delete: operations["discard-sweep"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweeps/{sweep}/continue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Go on with a sweep that was stopped or interrupted, from where it was */
+        post: operations["continue-sweep"];
         delete?: never;
         options?: never;
         head?: never;
@@ -188,6 +395,23 @@ export interface paths {
         };
         /** Watch a sweep: what it has seen so far, then what happens, and at the end the sweep itself */
         get: operations["watch-sweep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweeps/{sweep}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened in a sweep, and when */
+        get: operations["get-sweep-log"];
         put?: never;
         post?: never;
         delete?: never;
@@ -230,6 +454,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own tokens for the command line */
+        get: operations["list-tokens"];
+        put?: never;
+        /** Make a token for the command line; it is told once */
+        post: operations["create-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take one of one's own tokens away */
+        delete: operations["delete-token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All users */
+        get: operations["list-users"];
+        put?: never;
+        /** Enter a user */
+        post: operations["create-user"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{user}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a user away, tokens and sessions included */
+        delete: operations["delete-user"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{user}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a user a new password */
+        put: operations["reset-password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{user}/role": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change what a user may do */
+        put: operations["set-role"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/vantages": {
         parameters: {
             query?: never;
@@ -237,7 +565,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Where sweeps can be made from */
+        /** Where sweeps can be made from, and what each stands on */
         get: operations["list-vantages"];
         put?: never;
         post?: never;
@@ -268,6 +596,39 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Addresses: {
+            addresses: string[];
+        };
+        Aside: {
+            /** Format: date-time */
+            readonly at?: string;
+            readonly by?: string;
+            reason: string;
+        };
+        AuditLine: {
+            /** @example start-sweep */
+            action: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            id: number;
+            /** @description The address it came from */
+            origin: string;
+            /**
+             * Format: int64
+             * @description HTTP status
+             */
+            outcome: number;
+            role?: string;
+            subject: string;
+            who: string;
+        };
+        Bad: {
+            field?: string;
+            /** @example line 3, column 2 */
+            place: string;
+            why: string;
+        };
         Candidate: {
             reasons: components["schemas"]["Reason"][];
             /** Format: int64 */
@@ -287,16 +648,25 @@ export interface components {
             /** @description Empty, or unknown, where no candidate leads clearly */
             value: string;
         };
+        Count: {
+            /** Format: int64 */
+            devices: number;
+            name: string;
+        };
         Counts: {
             /** Format: int64 */
             managed: number;
             /** Format: int64 */
             missing: number;
             /** Format: int64 */
+            setAside: number;
+            /** Format: int64 */
             unmanaged: number;
         };
         Device: {
             addresses: string[];
+            /** @description Who set it aside, and why */
+            aside?: components["schemas"]["Aside"];
             claims: components["schemas"]["Claim"][];
             /** @description It shares an address with another device */
             contested: boolean;
@@ -311,6 +681,8 @@ export interface components {
             lastSeen?: string;
             /** Format: int64 */
             lastSweep?: number;
+            /** @description Ways to open it: web page, ssh, file share, remote desktop */
+            links: components["schemas"]["Link"][];
             mac?: string;
             /** @description The one seen last first */
             macs: components["schemas"]["MAC"][];
@@ -318,6 +690,7 @@ export interface components {
             matchedBy?: string;
             model?: string;
             name?: string;
+            note?: string;
             os?: string;
             ports: components["schemas"]["Port"][];
             /** @enum {string} */
@@ -330,7 +703,9 @@ export interface components {
             /** Format: int64 */
             site: number;
             /** @enum {string} */
-            standing: "managed" | "unmanaged" | "missing";
+            standing: "managed" | "unmanaged" | "missing" | "set aside";
+            /** @description What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet */
+            traits: string[];
             vendor?: string;
         };
         DeviceLine: {
@@ -351,7 +726,9 @@ export interface components {
             /** @enum {string} */
             presence: "seen" | "silent" | "uncovered";
             /** @enum {string} */
-            standing: "managed" | "unmanaged" | "missing";
+            standing: "managed" | "unmanaged" | "missing" | "set aside";
+            /** @description What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet */
+            traits: string[];
             vendor?: string;
         };
         DeviceList: {
@@ -436,11 +813,48 @@ export interface components {
             source: string;
             value: string;
         };
+        Fence: {
+            nameServers: string[];
+            networks: components["schemas"]["FenceNetwork"][];
+            /** @description Public networks that the service's settings permit */
+            public: string[];
+        };
+        FenceNetwork: {
+            /**
+             * @description How many it holds; a number too large for JSON is a text
+             * @example 254
+             */
+            addresses: string;
+            /**
+             * Format: int64
+             * @description Addresses that devices hold
+             */
+            held: number;
+            /**
+             * @description Name for people
+             * @example offices
+             */
+            name: string;
+            /** @description The lowest address that no device holds and the register does not name */
+            nextFree?: string;
+            /**
+             * @description CIDR prefix
+             * @example 10.40.1.0/24
+             */
+            subnet: string;
+        };
         Imported: {
             /** Format: int64 */
             added: number;
             /** @description The site's devices after it */
             counts: components["schemas"]["Counts"];
+            /** @description Of a partial import, the lines that were left out and why; the first hundred */
+            faults: components["schemas"]["Bad"][];
+            /**
+             * Format: int64
+             * @description Of a partial import, how many lines were left out
+             */
+            leftOut: number;
             /** Format: int64 */
             updated: number;
         };
@@ -450,6 +864,15 @@ export interface components {
             kind: string;
             /** Format: int64 */
             unmanaged: number;
+        };
+        Link: {
+            title: string;
+            url: string;
+        };
+        LogLine: {
+            /** Format: date-time */
+            at: string;
+            text: string;
         };
         MAC: {
             mac: string;
@@ -474,9 +897,25 @@ export interface components {
              */
             subnet: string;
         };
+        NewEntry: {
+            kind?: string;
+            location?: string;
+            model?: string;
+            name?: string;
+            note?: string;
+            responsible?: string;
+            vendor?: string;
+        };
         NewSite: {
             /** @description Name that no other site has */
             name: string;
+            /**
+             * @description Asked for the names of addresses, where they lie within the fence
+             * @example [
+             *       "10.40.1.10"
+             *     ]
+             */
+            nameServers?: string[];
             /** @description The networks the site may be swept in */
             networks?: components["schemas"]["Network"][];
             /** @description MAC prefixes of the site's own */
@@ -488,12 +927,19 @@ export interface components {
              * @example 10.40.2.13
              */
             exclusions?: string;
+            /** @description Of a pace of one's own */
+            figures?: components["schemas"]["Pace"];
             /**
-             * @description How hard to push
+             * @description How hard to push; own takes the figures
              * @default steady
              * @enum {string}
              */
-            pace: "gentle" | "steady" | "brisk";
+            pace: "gentle" | "steady" | "brisk" | "own";
+            /**
+             * @description TCP ports to ask: telling, usual, all, or a list
+             * @example 22, 80, 8000-8100
+             */
+            ports?: string;
             /**
              * @description Addresses, CIDR prefixes, from-to pairs and short ones (10.40.1.20-80), parted by commas; all networks of the site where left out
              * @example 10.40.1.0/24, 10.40.2.20-80
@@ -501,6 +947,19 @@ export interface components {
             ranges?: string;
             /** @description Interface to sweep from; left out where there is only one */
             vantage?: string;
+        };
+        NewToken: {
+            /** @description What it is for */
+            label: string;
+        };
+        NewUser: {
+            name: string;
+            password: string;
+            /** @enum {string} */
+            role: "look" | "sweep" | "administer";
+        };
+        Note: {
+            text: string;
         };
         Overview: {
             /**
@@ -522,11 +981,40 @@ export interface components {
             /** Format: int64 */
             silent: number;
             site: components["schemas"]["Site"];
+            /** @description Devices by trait */
+            traits: components["schemas"]["Count"][];
             /**
              * Format: int64
              * @description Devices seen of which the kind is not known
              */
             unknownKind: number;
+        };
+        Pace: {
+            /**
+             * Format: int64
+             * @description Devices asked at the same time
+             */
+            devices: number;
+            /**
+             * Format: int64
+             * @description Questions in flight to one device
+             */
+            perDevice: number;
+            /**
+             * Format: int64
+             * @description Questions in flight to one network
+             */
+            perNetwork: number;
+            /**
+             * Format: double
+             * @description Questions a second, all together
+             */
+            rate: number;
+            /**
+             * Format: int64
+             * @description Times an address that keeps silent is called
+             */
+            rounds: number;
         };
         Password: {
             password: string;
@@ -571,6 +1059,15 @@ export interface components {
              */
             total: number;
         };
+        Reach: {
+            /** @description The next hop where it lies beyond */
+            by?: string;
+            /** @description It lies in a subnet of the vantage */
+            onLink: boolean;
+            vantage: string;
+            /** @description In words */
+            verdict: string;
+        };
         Reason: {
             because: string;
             fact: components["schemas"]["Fact"];
@@ -578,9 +1075,41 @@ export interface components {
             /** Format: int64 */
             strength: number;
         };
+        Rights: {
+            /** @description Echo requests */
+            echo: boolean;
+            /** @description Whole Ethernet frames: ARP, neighbour discovery, hearing the segment */
+            frames: boolean;
+            /** @description What cannot be done without those that are not there, and how to mend it */
+            missing: string[];
+            /** @description The system's own table of MAC addresses */
+            neighbours: boolean;
+        };
+        Role: {
+            /** @enum {string} */
+            role: "look" | "sweep" | "administer";
+        };
+        Seen: {
+            addr: string;
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description How much was learned
+             */
+            facts: number;
+            mac?: string;
+            /** Format: int64 */
+            sweep: number;
+        };
         Session: {
             /** @enum {string} */
             by: "token" | "password";
+            /** @description The roles that this one covers */
+            may: ("look" | "sweep" | "administer")[];
+            /** @enum {string} */
+            role: "look" | "sweep" | "administer";
+            user: string;
         };
         Sighting: {
             addr: string;
@@ -592,6 +1121,10 @@ export interface components {
             /** @description Nothing more will come for it in this sweep */
             whole: boolean;
         };
+        SignIn: {
+            password: string;
+            user: string;
+        };
         Site: {
             /**
              * Format: int64
@@ -600,7 +1133,9 @@ export interface components {
             readonly id: number;
             /** @description Name that no other site has */
             name: string;
-            /** @description The networks the site may be swept in, and nowhere else */
+            /** @description Asked for the names of addresses, where they lie within the fence */
+            nameServers: string[];
+            /** @description The fence: the networks the site may be swept in, and nowhere else */
             networks: components["schemas"]["Network"][];
         };
         Sweep: {
@@ -630,6 +1165,8 @@ export interface components {
             ended?: string;
             exclusions?: string;
             failure?: string;
+            /** @description Of the pace */
+            figures: components["schemas"]["Pace"];
             /** Format: int64 */
             id: number;
             /**
@@ -638,6 +1175,7 @@ export interface components {
              */
             moved: number;
             pace: string;
+            ports: string;
             ranges: string;
             /**
              * Format: int64
@@ -646,6 +1184,7 @@ export interface components {
             sent: number;
             /** Format: int64 */
             site: number;
+            startedBy?: string;
             /** @enum {string} */
             state: "running" | "done" | "stopped" | "interrupted" | "failed";
             /**
@@ -656,16 +1195,40 @@ export interface components {
             vantage: string;
             warnings: string[];
         };
+        Token: {
+            /** Format: date-time */
+            created: string;
+            /** Format: int64 */
+            id: number;
+            label: string;
+            /** @description Told once, when it is made */
+            secret?: string;
+        };
+        User: {
+            /** Format: date-time */
+            readonly created?: string;
+            /** @description Letters, digits, dot, dash, underscore and @ */
+            name: string;
+            /**
+             * @description look reads all; sweep also sweeps, writes notes and keeps the register; administer also keeps sites, fences and users
+             * @enum {string}
+             */
+            role: "look" | "sweep" | "administer";
+        };
         Vantage: {
             gateway?: string;
             mac?: string;
+            /** @description The masks of the IPv4 subnets, in the same order; empty for IPv6 */
+            masks: string[];
             /**
              * @description Name of the interface
              * @example eth0
              */
             name: string;
+            nameServers: string[];
             /** @description Own addresses with the lengths of their subnets */
             prefixes: string[];
+            rights: components["schemas"]["Rights"];
         };
         Vendor: {
             /** @description Known from the site's own list */
@@ -695,6 +1258,39 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-audit": {
+        parameters: {
+            query?: {
+                /** @description List lines with lower numbers only */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditLine"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-device": {
         parameters: {
             query?: never;
@@ -706,6 +1302,174 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the device */
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Aside"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the device */
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-history": {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the device */
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seen"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the device */
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Note"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-to-register": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the device */
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewEntry"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -758,6 +1522,40 @@ export interface operations {
             };
         };
     };
+    "get-reach": {
+        parameters: {
+            query: {
+                /** @description IPv4 or IPv6 address */
+                address: string;
+                /** @description Site whose fence is looked at as well */
+                site?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reach"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-session": {
         parameters: {
             query?: never;
@@ -796,7 +1594,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Password"];
+                "application/json": components["schemas"]["SignIn"];
             };
         };
         responses: {
@@ -917,13 +1715,15 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description Only these standings */
-                standing?: ("managed" | "unmanaged" | "missing")[] | null;
+                standing?: ("managed" | "unmanaged" | "missing" | "set aside")[] | null;
                 /** @description Only these presences */
                 presence?: ("seen" | "silent" | "uncovered")[] | null;
                 /** @description Only these kinds */
                 kind?: string[] | null;
                 /** @description Only devices that share an address */
                 contested?: boolean;
+                /** @description Only devices with this trait */
+                trait?: string;
                 /** @description Words that must all occur in what is known of the device */
                 text?: string;
                 sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "mac" | "standing" | "presence" | "firstSeen" | "lastSeen";
@@ -961,6 +1761,122 @@ export interface operations {
             };
         };
     };
+    "export-devices": {
+        parameters: {
+            query?: {
+                /** @description Only these standings */
+                standing?: ("managed" | "unmanaged" | "missing" | "set aside")[] | null;
+                /** @description Only these presences */
+                presence?: ("seen" | "silent" | "uncovered")[] | null;
+                /** @description Only these kinds */
+                kind?: string[] | null;
+                /** @description Only devices that share an address */
+                contested?: boolean;
+                /** @description Only devices with this trait */
+                trait?: string;
+                /** @description Words that must all occur in what is known of the device */
+                text?: string;
+                sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "mac" | "standing" | "presence" | "firstSeen" | "lastSeen";
+                /** @description Sort downwards */
+                descend?: boolean;
+                /** @description Only these columns; all where left out */
+                columns?: ("number" | "address" | "name" | "kind" | "vendor" | "model" | "os" | "standing" | "presence" | "mac" | "firstSeen" | "lastSeen" | "traits")[] | null;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-fence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fence"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-name-servers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Addresses"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "add-network": {
         parameters: {
             query?: never;
@@ -979,6 +1895,41 @@ export interface operations {
         responses: {
             /** @description Created */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-network": {
+        parameters: {
+            query: {
+                /** @description CIDR prefix */
+                subnet: string;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1066,6 +2017,8 @@ export interface operations {
             query?: {
                 /** @description Take the old register out first; otherwise the file is laid over it */
                 replace?: boolean;
+                /** @description Leave out the lines in which something is wrong, and say which */
+                partial?: boolean;
             };
             header?: never;
             path: {
@@ -1076,7 +2029,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "text/csv": string;
+                "application/octet-stream": string;
             };
         };
         responses: {
@@ -1088,6 +2041,66 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Imported"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-register": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reread-sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -1204,6 +2217,68 @@ export interface operations {
             };
         };
     };
+    "discard-sweep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the sweep */
+                sweep: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "continue-sweep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the sweep */
+                sweep: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "watch-sweep": {
         parameters: {
             query?: never;
@@ -1280,6 +2355,38 @@ export interface operations {
             };
         };
     };
+    "get-sweep-log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the sweep */
+                sweep: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogLine"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-sightings": {
         parameters: {
             query?: never;
@@ -1332,6 +2439,258 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Sweep"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the token */
+                token: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-user": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewUser"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-user": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the user */
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reset-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the user */
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Password"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-role": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the user */
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Role"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -4,8 +4,12 @@ import { QueryCache, QueryClient, QueryClientProvider } from '@tanstack/react-qu
 import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
 
 import { isSignedOut } from '../api/client';
+import { AccountPage } from '../users/AccountPage';
+import { UsersPage } from '../users/UsersPage';
 import { DevicePage } from '../devices/DevicePage';
 import { DevicesPage } from '../devices/DevicesPage';
+import { FencePage } from '../fence/FencePage';
+import { FootingPage } from '../footing/FootingPage';
 import { OverviewPage } from '../overview/OverviewPage';
 import { RegisterPage } from '../register/RegisterPage';
 import { SignInPage } from '../signin/SignInPage';
@@ -46,6 +50,10 @@ export function App() {
                 <Route path="sites/:site/sweeps" element={<SweepsPage />} />
                 <Route path="sites/:site/sweeps/:sweep" element={<SweepPage />} />
                 <Route path="sites/:site/register" element={<RegisterPage />} />
+                <Route path="sites/:site/fence" element={<FencePage />} />
+                <Route path="sites/:site/footing" element={<FootingPage />} />
+                <Route path="sites/:site/users" element={<UsersPage />} />
+                <Route path="sites/:site/account" element={<AccountPage />} />
               </Route>
               <Route path="*" element={<Navigate to="/" replace />} />
             </Routes>

@@ -1,30 +1,37 @@
 import DarkModeIcon from '@mui/icons-material/DarkModeOutlined';
 import DevicesIcon from '@mui/icons-material/DevicesOtherOutlined';
 import LightModeIcon from '@mui/icons-material/LightModeOutlined';
+import FenceIcon from '@mui/icons-material/FenceOutlined';
+import FootingIcon from '@mui/icons-material/CableOutlined';
 import LogoutIcon from '@mui/icons-material/LogoutOutlined';
 import MenuIcon from '@mui/icons-material/MenuOutlined';
 import OverviewIcon from '@mui/icons-material/SpaceDashboardOutlined';
 import RegisterIcon from '@mui/icons-material/FactCheckOutlined';
+import AccountIcon from '@mui/icons-material/AccountCircleOutlined';
 import SweepIcon from '@mui/icons-material/TravelExploreOutlined';
+import UsersIcon from '@mui/icons-material/PeopleOutlineOutlined';
 import {
   AppBar, Box, Drawer, IconButton, Link as TextLink, List, ListItem, ListItemButton, ListItemIcon, ListItemText, MenuItem, Select, Toolbar, Tooltip, Typography, useMediaQuery,
 } from '@mui/material';
 import { useColorScheme, useTheme } from '@mui/material/styles';
 import { useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
+import { useState, type ReactNode } from 'react';
 import { NavLink, Navigate, Outlet, useLocation, useNavigate, useParams } from 'react-router';
 
 import { answer, api, isSignedOut, type Site } from '../api/client';
 import { Failure, Loading, Page } from './parts';
-import { useSession, useSites } from './queries';
+import { useSession, useSites, type Role } from './queries';
 
 const drawerWidth = 212;
 
-const pages = [
+const pages: { path: string; label: string; icon: ReactNode; role?: Role }[] = [
   { path: '', label: 'Overview', icon: <OverviewIcon /> },
   { path: '/devices', label: 'Devices', icon: <DevicesIcon /> },
   { path: '/sweeps', label: 'Sweeps', icon: <SweepIcon /> },
   { path: '/register', label: 'Register', icon: <RegisterIcon /> },
+  { path: '/fence', label: 'Fence', icon: <FenceIcon /> },
+  { path: '/footing', label: 'Footing', icon: <FootingIcon /> },
+  { path: '/users', label: 'Users', icon: <UsersIcon />, role: 'administer' },
 ];
 
 /** The frame around all pages; it lets nobody see them who is not signed in. */
@@ -81,11 +88,13 @@ function Shell({ sites }: { sites: Site[] }) {
 
 function Navigation({ onNavigate }: { onNavigate: () => void }) {
   const { site } = useParams();
+  const may = useSession().data?.may;
   if (site === undefined) return null;
+  const open = pages.filter((p) => p.role === undefined || may?.includes(p.role));
   return (
     <Box component="nav" aria-label="Pages">
       <List>
-        {pages.map((p) => (
+        {open.map((p) => (
           <ListItem key={p.path} disablePadding>
             <ListItemButton
               component={NavLink}
@@ -144,6 +153,7 @@ function TopBar({ sites, onMenu, showMenu }: { sites: Site[]; onMenu: () => void
         )}
         <Box sx={{ flexGrow: 1 }} />
         <ModeButton />
+        <AccountButton />
         <Tooltip title="Sign out">
           <IconButton aria-label="Sign out" onClick={() => void signOut()}>
             <LogoutIcon />
@@ -151,6 +161,21 @@ function TopBar({ sites, onMenu, showMenu }: { sites: Site[]; onMenu: () => void
         </Tooltip>
       </Toolbar>
     </AppBar>
+  );
+}
+
+/** Leads to one's own password and tokens. */
+function AccountButton() {
+  const { site } = useParams();
+  const session = useSession().data;
+  if (site === undefined || !session) return null;
+  const label = `${session.user}, who may ${session.role}: password and tokens`;
+  return (
+    <Tooltip title={label}>
+      <IconButton component={NavLink} to={`/sites/${site}/account`} aria-label={label}>
+        <AccountIcon />
+      </IconButton>
+    </Tooltip>
   );
 }
 

@@ -83,7 +83,7 @@ export function DeviceText({ children }: { children: string | undefined }) {
   );
 }
 
-const standingColours = { managed: 'success', unmanaged: 'warning', missing: 'error' } as const;
+const standingColours = { managed: 'success', unmanaged: 'warning', missing: 'error', 'set aside': 'default' } as const;
 
 /** A device's standing against the register. */
 export function StandingChip({ standing }: { standing: keyof typeof standingColours }) {

@@ -1,11 +1,19 @@
 import { useQuery } from '@tanstack/react-query';
 import { useParams } from 'react-router';
 
-import { answer, api } from '../api/client';
+import { answer, api, type Schema } from '../api/client';
 
 /** Who is signed in; fails where nobody is. */
 export function useSession() {
   return useQuery({ queryKey: ['session'], queryFn: () => answer(api.GET('/api/v1/session')), retry: false });
+}
+
+/** A role, as the service names it. */
+export type Role = Schema['Session']['role'];
+
+/** Whether who is signed in may do what a role may; the service decides, and refuses in any case. */
+export function useMay(role: Role): boolean {
+  return useSession().data?.may.includes(role) ?? false;
 }
 
 /** All sites. */

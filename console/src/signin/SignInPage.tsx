@@ -7,14 +7,15 @@ import { answer, api } from '../api/client';
 import { ModeButton } from '../app/Frame';
 import { Failure } from '../app/parts';
 
-/** Asks for the password, and goes on to where somebody wanted to go. */
+/** Asks for name and password, and goes on to where somebody wanted to go. */
 export function SignInPage() {
+  const [user, setUser] = useState('');
   const [password, setPassword] = useState('');
   const queries = useQueryClient();
   const navigate = useNavigate();
   const location = useLocation();
   const signIn = useMutation({
-    mutationFn: () => answer(api.POST('/api/v1/session', { body: { password } })),
+    mutationFn: () => answer(api.POST('/api/v1/session', { body: { user, password } })),
     onSuccess: async () => {
       queries.clear();
       const from = (location.state as { from?: string } | null)?.from;
@@ -39,12 +40,12 @@ export function SignInPage() {
               <Typography color="textSecondary">What is here, and who manages it</Typography>
             </Box>
           </Stack>
+          <TextField label="Name" autoComplete="username" required autoFocus value={user} onChange={(e) => setUser(e.target.value)} />
           <TextField
             label="Password"
             type="password"
             autoComplete="current-password"
             required
-            autoFocus
             value={password}
             onChange={(e) => setPassword(e.target.value)}
           />
@@ -53,8 +54,7 @@ export function SignInPage() {
             Sign in
           </Button>
           <Typography variant="body2" color="textSecondary">
-            The first password is in the file console-password in the service’s data directory. Set another with{' '}
-            <code>airdrift password</code>.
+            The first user is <code>administrator</code>; the password is in the file console-password in the service’s data directory.
           </Typography>
         </Stack>
       </Paper>

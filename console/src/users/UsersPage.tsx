@@ -1,0 +1,231 @@
+import AddIcon from '@mui/icons-material/PersonAddOutlined';
+import DeleteIcon from '@mui/icons-material/DeleteOutlined';
+import {
+  Alert, Button, Dialog, DialogActions, DialogContent, DialogTitle, IconButton, MenuItem, Stack, Table, TableBody, TableCell, TableHead, TableRow, TextField, Tooltip,
+} from '@mui/material';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState, type FormEvent } from 'react';
+
+import { answer, api, type Schema } from '../api/client';
+import { DeviceText, Failure, Loading, Page, Panel, Scrolling } from '../app/parts';
+import type { Role } from '../app/queries';
+import { moment } from '../lib/format';
+
+type User = Schema['User'];
+
+const roles: { role: Role; says: string }[] = [
+  { role: 'look', says: 'look: read what is known' },
+  { role: 'sweep', says: 'sweep: also sweep, write notes, keep the register' },
+  { role: 'administer', says: 'administer: also keep sites, fences and users' },
+];
+
+/** Who may sign in, what each may do, and who did what. */
+export function UsersPage() {
+  const [adding, setAdding] = useState(false);
+  const users = useQuery({ queryKey: ['users'], queryFn: async () => (await answer(api.GET('/api/v1/users'))) ?? [] });
+  return (
+    <Page
+      title="Users"
+      actions={
+        <Button variant="contained" startIcon={<AddIcon />} onClick={() => setAdding(true)}>
+          Enter a user
+        </Button>
+      }
+    >
+      <Failure failure={users.error} />
+      {users.isPending && <Loading />}
+      {users.data && <UserTable users={users.data} />}
+      <Audit />
+      {adding && <AddDialog onClose={() => setAdding(false)} />}
+    </Page>
+  );
+}
+
+/** Carries out a change of a user and reads the list anew. */
+function useUserChange<T>(change: (value: T) => Promise<unknown>, then?: () => void) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: change,
+    onSuccess: async () => {
+      for (const key of ['users', 'audit', 'session']) await queries.invalidateQueries({ queryKey: [key] });
+      then?.();
+    },
+  });
+}
+
+function UserTable({ users }: { users: User[] }) {
+  const [resetting, setResetting] = useState('');
+  const role = useUserChange(({ user, role }: { user: string; role: Role }) =>
+    answer(api.PUT('/api/v1/users/{user}/role', { params: { path: { user } }, body: { role } })),
+  );
+  const remove = useUserChange((user: string) => answer(api.DELETE('/api/v1/users/{user}', { params: { path: { user } } })));
+  return (
+    <Panel>
+      <Failure failure={role.error ?? remove.error} />
+      <Scrolling>
+        <Table size="small" aria-label="Users">
+          <TableHead>
+            <TableRow>
+              <TableCell>Name</TableCell>
+              <TableCell>Role</TableCell>
+              <TableCell>Since</TableCell>
+              <TableCell>Change</TableCell>
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {users.map((u) => (
+              <TableRow key={u.name}>
+                <TableCell>{u.name}</TableCell>
+                <TableCell>
+                  <RoleField label={`Role of ${u.name}`} value={u.role} onRole={(r) => role.mutate({ user: u.name, role: r })} plain />
+                </TableCell>
+                <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(u.created)}</TableCell>
+                <TableCell sx={{ whiteSpace: 'nowrap' }}>
+                  <Button size="small" onClick={() => setResetting(u.name)}>
+                    New password
+                  </Button>
+                  <Tooltip title={`Take ${u.name} away, tokens and sessions included`}>
+                    <IconButton size="small" aria-label={`Take ${u.name} away`} onClick={() => remove.mutate(u.name)}>
+                      <DeleteIcon fontSize="small" />
+                    </IconButton>
+                  </Tooltip>
+                </TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      </Scrolling>
+      {resetting && <PasswordDialog user={resetting} onClose={() => setResetting('')} />}
+    </Panel>
+  );
+}
+
+function RoleField({ label, value, onRole, plain }: { label: string; value: Role; onRole: (role: Role) => void; plain?: boolean }) {
+  return (
+    <TextField
+      select
+      size="small"
+      variant={plain ? 'standard' : 'outlined'}
+      label={plain ? undefined : label}
+      value={value}
+      onChange={(e) => onRole(e.target.value as Role)}
+      slotProps={{ select: { SelectDisplayProps: { 'aria-label': label } } }}
+      sx={{ minWidth: 150 }}
+    >
+      {roles.map((r) => (
+        <MenuItem key={r.role} value={r.role}>
+          {r.says}
+        </MenuItem>
+      ))}
+    </TextField>
+  );
+}
+
+function AddDialog({ onClose }: { onClose: () => void }) {
+  const [name, setName] = useState('');
+  const [role, setRole] = useState<Role>('look');
+  const [password, setPassword] = useState('');
+  const add = useUserChange(() => answer(api.POST('/api/v1/users', { body: { name, role, password } })), onClose);
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    add.mutate(undefined);
+  };
+  return (
+    <Dialog open onClose={onClose} fullWidth maxWidth="sm" slotProps={{ paper: { component: 'form', onSubmit: submit } }}>
+      <DialogTitle>Enter a user</DialogTitle>
+      <DialogContent>
+        <Stack spacing={2.5} sx={{ pt: 1 }}>
+          <TextField label="User’s name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} helperText="Letters, digits, dot, dash, underscore and @" />
+          <RoleField label="Role" value={role} onRole={setRole} />
+          <PasswordField label="User’s password" value={password} onText={setPassword} />
+          <Failure failure={add.error} />
+        </Stack>
+      </DialogContent>
+      <DialogActions sx={{ px: 3, pb: 2 }}>
+        <Button onClick={onClose}>Cancel</Button>
+        <Button type="submit" variant="contained" loading={add.isPending}>
+          Enter
+        </Button>
+      </DialogActions>
+    </Dialog>
+  );
+}
+
+function PasswordDialog({ user, onClose }: { user: string; onClose: () => void }) {
+  const [password, setPassword] = useState('');
+  const reset = useUserChange(() => answer(api.PUT('/api/v1/users/{user}/password', { params: { path: { user } }, body: { password } })), onClose);
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    reset.mutate(undefined);
+  };
+  return (
+    <Dialog open onClose={onClose} fullWidth maxWidth="xs" slotProps={{ paper: { component: 'form', onSubmit: submit } }}>
+      <DialogTitle>New password of {user}</DialogTitle>
+      <DialogContent>
+        <Stack spacing={2} sx={{ pt: 1 }}>
+          <Alert severity="info">The user is signed out everywhere.</Alert>
+          <PasswordField label="New password" value={password} onText={setPassword} />
+          <Failure failure={reset.error} />
+        </Stack>
+      </DialogContent>
+      <DialogActions sx={{ px: 3, pb: 2 }}>
+        <Button onClick={onClose}>Cancel</Button>
+        <Button type="submit" variant="contained" loading={reset.isPending}>
+          Set
+        </Button>
+      </DialogActions>
+    </Dialog>
+  );
+}
+
+/** A field for a password to be set. */
+export function PasswordField({ label, value, onText }: { label: string; value: string; onText: (text: string) => void }) {
+  return (
+    <TextField
+      label={label}
+      type="password"
+      required
+      autoComplete="new-password"
+      value={value}
+      onChange={(e) => onText(e.target.value)}
+      helperText="At least 10 characters"
+    />
+  );
+}
+
+function Audit() {
+  const audit = useQuery({ queryKey: ['audit'], queryFn: async () => (await answer(api.GET('/api/v1/audit'))) ?? [] });
+  return (
+    <Panel title="Who did what">
+      <Failure failure={audit.error} />
+      <Scrolling>
+        <Table size="small" aria-label="Audit log, the newest first">
+          <TableHead>
+            <TableRow>
+              <TableCell>At</TableCell>
+              <TableCell>Who</TableCell>
+              <TableCell>From</TableCell>
+              <TableCell>Action</TableCell>
+              <TableCell>Subject</TableCell>
+              <TableCell align="right">Outcome</TableCell>
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {audit.data?.map((l) => (
+              <TableRow key={l.id}>
+                <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(l.at)}</TableCell>
+                <TableCell>{l.who || 'nobody signed in'}</TableCell>
+                <TableCell>{l.origin}</TableCell>
+                <TableCell>{l.action}</TableCell>
+                <TableCell>
+                  <DeviceText>{l.subject}</DeviceText>
+                </TableCell>
+                <TableCell align="right">{l.outcome}</TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      </Scrolling>
+    </Panel>
+  );
+}
