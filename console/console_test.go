@@ -3,12 +3,14 @@ package console_test
 import (
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"html"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -77,7 +79,7 @@ type action = chromedp.Action[chromedp.Void]
 // until waits for a JavaScript condition.
 func until(condition string) action {
 	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-		_, err := chromedp.Poll[bool]("Boolean("+condition+")", chromedp.WithPollingTimeout(stepWait))(ctx, t)
+		_, err := chromedp.Poll[bool]("Boolean("+condition+")", chromedp.WithPollingTimeout(3*time.Minute))(ctx, t)
 		return chromedp.Void{}, err
 	}
 }
@@ -85,7 +87,13 @@ func until(condition string) action {
 // do carries out browser actions within a time limit.
 func (h *house) do(what string, actions ...action) {
 	h.t.Helper()
-	ctx, cancel := context.WithTimeout(h.browser, stepWait)
+	h.wait(what, stepWait, actions...)
+}
+
+// wait is do for what takes longer.
+func (h *house) wait(what string, limit time.Duration, actions ...action) {
+	h.t.Helper()
+	ctx, cancel := context.WithTimeout(h.browser, limit)
 	defer cancel()
 	if err := chromedp.Do(ctx, actions...); err != nil {
 		page, _ := chromedp.Run(h.browser, chromedp.Text(chromedp.CSS("body")))
@@ -127,8 +135,7 @@ func (h *house) shot(name string) {
 		return
 	}
 	for _, scheme := range []string{"light", "dark"} {
-		h.do("picture "+name, prefer(scheme), until(fmt.Sprintf("document.documentElement.hasAttribute('data-%s')", scheme)),
-			until("document.getAnimations().every(a => a.playState !== 'running' || a.effect.getTiming().iterations === Infinity)"))
+		h.do("picture "+name, prefer(scheme), until(fmt.Sprintf("document.documentElement.hasAttribute('data-%s')", scheme)), settled)
 		h.capture(name + "-" + scheme)
 	}
 	h.do("light again", prefer("light"))
@@ -164,30 +171,104 @@ func location(want string) action {
 	return until(fmt.Sprintf("(location.pathname + location.search) === %q", want))
 }
 
-// TestConsole is one auditor's visit, from the sign-in to the register.
+// axe is the program that finds what keeps people with a keyboard or a screen reader from using a page.
+var axe = sync.OnceValues(func() (string, error) {
+	text, err := os.ReadFile(filepath.Join("node_modules", "axe-core", "axe.min.js"))
+	return string(text), err
+})
+
+// page checks what every page must keep in light and dark, in a wide window and on a phone, and draws it where pictures are
+// wanted: no violation that axe finds, and nothing that runs out of the window sideways.
+func (h *house) page(name string) {
+	h.t.Helper()
+	h.accessible(name)
+	h.shot(name)
+	h.do("phone", chromedp.EmulateViewport(390, 844), until("innerWidth === 390"))
+	h.do(name+" on a phone", until("document.documentElement.scrollWidth <= 390"))
+	h.accessible(name + " on a phone")
+	h.shot(name + "-phone")
+	h.do("wide again", chromedp.EmulateViewport(1280, 800), until("innerWidth === 1280"))
+}
+
+// accessible lets axe look at the page in light and dark.
+func (h *house) accessible(name string) {
+	h.t.Helper()
+	program, err := axe()
+	if err != nil {
+		h.t.Fatal("axe-core is not installed: run make build: ", err)
+	}
+	for _, scheme := range []string{"light", "dark"} {
+		h.do(scheme, prefer(scheme), until(fmt.Sprintf("document.documentElement.hasAttribute('data-%s')", scheme)), settled)
+		script := program + `;axe.run(document, {resultTypes: ['violations']}).then(r => JSON.stringify(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html.slice(0, 160) + ' ' + n.failureSummary).join(' | '))))`
+		found, err := chromedp.Run(h.browser, chromedp.Evaluate[string](script, chromedp.EvalAwaitPromise))
+		if err != nil {
+			h.t.Fatalf("axe on %s: %v", name, err)
+		}
+		var violations []string
+		if err := json.Unmarshal([]byte(found), &violations); err != nil {
+			h.t.Fatal(err)
+		}
+		for _, v := range violations {
+			h.t.Errorf("%s, %s: %s", name, scheme, v)
+		}
+	}
+	h.do("light again", prefer("light"), until("document.documentElement.hasAttribute('data-light')"))
+}
+
+// settled waits until nothing moves any more but what moves for ever.
+var settled = until("document.getAnimations().every(a => a.playState !== 'running' || a.effect.getTiming().iterations === Infinity)")
+
+// TestConsole is one auditor's visit, from the sign-in to the sign-out.
 func TestConsole(t *testing.T) {
 	h := open(t)
 	h.signIn()
+	h.footing()
+	h.fence()
 	h.sweepWithFaults()
 	h.watchSweep()
 	h.importRegister()
 	h.overview()
 	h.devices()
 	h.device()
+	h.changeDevice()
+	h.hostileDevices()
+	h.discardSweep()
+	h.users()
+	h.lookOnly()
 	h.signOut()
 }
 
 func (h *house) signIn() {
 	h.do("a page without a session", chromedp.Navigate(h.path("/devices?standing=unmanaged")), has("Sign in"))
-	h.shot("sign-in")
-	h.do("a wrong password", fill("Password", "not the password"), click("Sign in"), has("the password is not right"))
+	h.page("sign-in")
+	h.do("a wrong password", fill("Name", "administrator"), fill("Password", "not the password"), click("Sign in"), has("the name or the password is not right"))
 	h.do("the right one", fill("Password", h.Password), click("Sign in"), has("No device is like this"),
 		location(fmt.Sprintf("/sites/%d/devices?standing=unmanaged", h.Site.ID)))
 	h.do("an empty site", click("Overview"), has("Nothing is known yet"))
+	h.page("overview-empty")
+	h.do("another site", chromedp.Navigate(h.URL+"/sites/new"), has("It is swept in its own networks and nowhere else"))
+	h.page("site-new")
+	h.do("a site of a public network", fill("Name of the site", "Elsewhere"), fill("Networks", "192.0.2.0/24"), click("Enter the site"), has("192.0.2.0/24 is a public network"))
+}
+
+func (h *house) footing() {
+	h.do("the footing", chromedp.Navigate(h.path("/footing")), has("10.40.1.250/24"), has("255.255.255.0"), has("frames: ARP"))
+	h.do("an address beyond", fill("Address", "10.40.2.13"), click("Tell me"), has("it is reached through the gateway 10.40.1.1"), has("It lies within the fence"))
+	h.page("footing")
+	h.do("nonsense", fill("Address", "10.40.2.300"), click("Tell me"), has("is not an address such as"))
+}
+
+func (h *house) fence() {
+	h.do("the fence", click("Fence"), has("10.40.5.0/24"), has("2^64"))
+	h.do("a malformed network", fill("Subnet", "10.41.0.1/24"), click("Add the network"), has("did you mean 10.41.0.0/24?"))
+	h.do("a network", fill("Subnet", "10.41.0.0/24"), fill("Network’s name", "nursery"), click("Add the network"), has("nursery"))
+	h.do("taken out again", chromedp.Click(chromedp.CSS(`button[aria-label="Take 10.41.0.0/24 out of the fence"]`)), until("!document.body.innerText.includes('nursery')"))
+	h.page("fence")
 }
 
 func (h *house) sweepWithFaults() {
-	h.do("a range that is malformed", click("Start a sweep"), has("Leave out"), fill("Ranges", "10.40.1.0/24, 10.40.300.9"), click("Start"), has(`"10.40.300.9" is not an address`))
+	h.do("a range that is malformed", click("Overview"), click("Start a sweep"), has("Leave out"), fill("Ranges", "10.40.1.0/24, 10.40.300.9"), click("Start"), has(`"10.40.300.9" is not an address`))
+	h.accessible("start a sweep")
 	h.shot("start-sweep")
 	h.do("a range outside", fill("Ranges", "10.41.0.0/24"), click("Start"), has("10.41.0.0 lies outside the networks this site may be swept in"))
 	if sweeps, err := h.Client.Sweeps(h.t.Context(), h.Site.ID); err != nil || len(sweeps) != 0 {
@@ -198,15 +279,19 @@ func (h *house) sweepWithFaults() {
 func (h *house) watchSweep() {
 	h.do("a sweep that runs", fill("Ranges", "10.40.1.0/24, 10.40.2.0/24"), click("Start"), has("Stop, and keep what was seen"), has("questions a second"), has("10.40.1.2"))
 	h.shot("sweep-running")
-	h.do("stopping it", click("Stop, and keep what was seen"), has("stopped"), has("Against the sweep before"))
+	h.do("stopping it", click("Stop, and keep what was seen"), has("stopped"), has("Against the sweep before"), has("Stopped by administrator."))
+	h.do("going on", click("Go on from here"), has("Stop, and keep what was seen"), click("Stop, and keep what was seen"), has("Continued by administrator."))
 	sweep, err := h.Client.StartSweep(h.t.Context(), h.Site.ID, api.NewSweep{Pace: "brisk"})
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	h.do("a whole sweep", chromedp.Navigate(h.path(fmt.Sprintf("/sweeps/%d", sweep.ID))), has("60 of 508 addresses answered"), has("Weave 24 managed switch"))
-	h.shot("sweep-done")
-	h.do("the list of sweeps", click("Sweeps"), has("stopped"), has("60 of 508"))
-	h.shot("sweeps")
+	h.do("a whole sweep", chromedp.Navigate(h.path(fmt.Sprintf("/sweeps/%d", sweep.ID))))
+	h.wait("its end", 2*time.Minute, has("of 1,280 addresses answered"))
+	h.do("what it saw", has("Weave 24 managed switch"), has("The sweep ended"))
+	h.page("sweep-done")
+	h.do("the list of sweeps", click("Sweeps"), has("stopped"), has("of 1280"))
+	h.page("sweeps")
+	h.do("reading again", click("Read again"), has("All stored evidence was read again."))
 }
 
 func (h *house) importRegister() {
@@ -216,38 +301,97 @@ func (h *house) importRegister() {
 	}
 	h.do("a faulty register", click("Register"), has("The register is empty"), chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{faulty}),
 		has("nothing was imported: the file has 2 faults"), has("line 3, column 2 (mac)"))
-	h.shot("register-faults")
+	h.page("register-faults")
 	good, err := filepath.Abs("../scenarios/fernhollow-register.csv")
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	h.do("the register", chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{good}), has("39 devices added"), has("24 unmanaged"), has("seed label printer"))
-	h.shot("register")
+	h.do("the register", chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{good}), has("104 devices added"), has("77 unmanaged"), has("seed label printer"))
+	h.page("register")
 }
 
 func (h *house) overview() {
-	h.do("the overview", click("Overview"), has("nobody manages"), has("in the register, missing"), has("2 devices at an address that another device holds too"))
-	h.shot("overview")
+	h.do("the overview", click("Overview"), has("nobody manages"), has("in the register, missing"), has("7 devices at an address that another device holds too"), has("1 device: wrong subnet"))
+	h.page("overview")
 }
 
 func (h *house) devices() {
-	h.do("what nobody manages", chromedp.Navigate(h.path("/devices?standing=unmanaged")), has("10.40.1.24"), has("1–24 of 24"))
-	h.shot("devices")
+	h.do("what nobody manages", chromedp.Navigate(h.path("/devices?standing=unmanaged")), has("10.40.1.24"), has("of 77"))
+	h.page("devices")
 	h.do("a search", fill("Search", "label"), has("1–1 of 1"), location(fmt.Sprintf("/sites/%d/devices?standing=unmanaged&text=label", h.Site.ID)))
-	h.do("a kind", chromedp.Navigate(h.path("/devices?kind=camera&sort=address&descend=true")), has("1–4 of 4"), has("gate camera"), has("palm house camera"))
+	h.do("a kind", chromedp.Navigate(h.path("/devices?kind=pdu&sort=address&descend=true")), has("1–2 of 2"), has("comms room pdu"))
+	h.do("a trait", chromedp.Navigate(h.path("/devices?trait=wrong+subnet")), has("1–1 of 1"), has("192.168.77.10"))
+	h.do("columns", click("Columns"), chromedp.Click(`//li[@role="menuitemcheckbox" and normalize-space(.)="Model"]`),
+		location(fmt.Sprintf("/sites/%d/devices?trait=wrong+subnet&columns=address%%2Cname%%2Ckind%%2Cvendor%%2Cmodel%%2Cstanding%%2Cmac%%2ClastSeen", h.Site.ID)))
+	h.accessible("columns")
+	h.do("the link to the file", until(`document.querySelector("a[download='devices.csv']").href.includes("devices.csv?trait=wrong+subnet&sort=address&columns=address%2Cname")`), chromedp.KeyEvent("\x1b"))
 }
 
 func (h *house) device() {
 	h.do("one device", chromedp.Navigate(h.path("/devices?text=10.40.1.66")), has("1–2 of 2"), has("cafe till"))
 	h.do("its page", chromedp.Click(`(//div[@role="row"]//a[contains(.,"10.40.1.66")])[1]`), has("Another device answers at 10.40.1.66 too"),
 		has("The site's own list gives the prefix"))
-	h.do("a device with much to say", chromedp.Navigate(h.path("/devices?text=cairn")), has("1–2 of 2"), chromedp.Click(`//a[contains(.,"10.40.1.11")]`), has("Matched by"), has("Quenby Storage"))
-	h.shot("device")
+	h.do("one that answers for others", chromedp.Navigate(h.path("/devices?trait=answers+for+others")), has("1–1 of 1"), chromedp.Click(`//div[@role="row"]//a[contains(.,"10.40.1.8")]`),
+		has("One MAC address answers for many addresses"), has("more"))
+	h.do("a device with much to say", chromedp.Navigate(h.path("/devices?text=cairn")), has("1–2 of 2"), chromedp.Click(`//a[contains(.,"10.40.1.11")]`), has("Matched by"), has("Quenby Storage"), has("Secure shell"))
+	h.page("device")
 	h.do("a device that is not there", chromedp.Navigate(h.path("/devices/99999")), has("device 99999: not found"))
 }
 
+// changeDevice writes what people say of a device: a note, that it is set aside, and an entry of the register.
+func (h *house) changeDevice() {
+	h.do("an unmanaged device", chromedp.Navigate(h.path("/devices?text=10.40.1.24")), has("1–1 of 1"), chromedp.Click(`//div[@role="row"]//a[contains(.,"10.40.1.24")]`), has("Add to the register"))
+	h.do("a note", click("Write a note"), fill("Text of the note", "behind the potting bench"), click("Keep"), has("Change the note"), has("behind the potting bench"))
+	h.do("no reason", click("Set aside"), has("It can be taken back."), fill("Reason", "the caterer's own"), click("Set it aside"), has("Set aside by administrator"), has("the caterer's own"))
+	h.accessible("a device that is set aside")
+	h.do("taken back", click("Take back"), until("!document.body.innerText.includes('Set aside by')"))
+	h.do("into the register", click("Add to the register"), fill("Location", "nursery"), click("Add"), has("In the register"), has("managed"), has("nursery"))
+}
+
+// hostileDevices looks at devices that try to be more than text on the page.
+func (h *house) hostileDevices() {
+	for _, name := range []string{"10.40.1.160", "10.40.1.161", "10.40.1.162", "10.40.1.164"} {
+		h.do("a hostile device", chromedp.Navigate(h.path("/devices?text="+name)), has("1–1 of 1"), chromedp.Click(`//div[@role="row"]//a[contains(.,"`+name+`")]`), has("Ports and first words"))
+		h.do("it stays text", until(`document.title === "Airdrift"`), until(`!document.querySelector("main script, main b, main img[src=x]")`),
+			until(`!/[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u202a-\u202e]/.test(document.querySelector("main").innerText)`))
+	}
+}
+
+func (h *house) discardSweep() {
+	sweep, err := h.Client.StartSweep(h.t.Context(), h.Site.ID, api.NewSweep{Ranges: "10.40.1.2", Pace: "brisk"})
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	h.do("a sweep made by mistake", chromedp.Navigate(h.path(fmt.Sprintf("/sweeps/%d", sweep.ID))), has("1 of 1 address answered"), click("Discard"), has("This cannot be taken back."))
+	h.accessible("discard")
+	h.do("discarding it", click("Discard it"), location(fmt.Sprintf("/sites/%d/sweeps", h.Site.ID)))
+	if _, err := h.Client.Sweep(h.t.Context(), sweep.ID); err == nil {
+		h.t.Error("the sweep is still there")
+	}
+}
+
+func (h *house) users() {
+	h.do("users", click("Users"), has("administrator"), has("discard-sweep"))
+	h.do("a password too short", click("Enter a user"), fill("User’s name", "mason"), fill("User’s password", "short"), click("Enter"), has("want at least 10 characters"))
+	h.accessible("enter a user")
+	h.do("a user", fill("User’s password", "over the garden wall"), click("Enter"), has("mason"), has("create-user"))
+	h.page("users")
+	h.do("the last administrator", chromedp.Click(chromedp.CSS(`button[aria-label="Take administrator away"]`)), has("administrator is the last administrator"))
+	h.do("one's own account", chromedp.Click(chromedp.CSS(`a[aria-label^="administrator, who may"]`)), has("Tokens for the command line"))
+	h.do("a token", fill("What it is for", "the laptop"), click("Make a token"), has("told this once"))
+	h.page("account")
+}
+
+// lookOnly signs in as somebody who may only look: what changes things is not offered.
+func (h *house) lookOnly() {
+	h.do("out and in again", chromedp.Click(chromedp.CSS(`button[aria-label="Sign out"]`)), has("Sign in"), fill("Name", "mason"), fill("Password", "over the garden wall"), click("Sign in"), has("nobody manages"))
+	h.do("no sweep to start", until(`!document.body.innerText.includes("Start a sweep")`), until(`!document.querySelector("nav").innerText.includes("Users")`))
+	h.do("no change of the fence", click("Fence"), has("To change the fence takes the role administer."), until(`!document.body.innerText.includes("Add the network")`))
+	h.do("the page of users", chromedp.Navigate(h.path("/users")), has("your role is look, and this needs administer"))
+}
+
 func (h *house) signOut() {
-	h.do("signing out", chromedp.Click(chromedp.CSS(`button[aria-label="Sign out"]`)), has("The first password is in the file"))
+	h.do("signing out", chromedp.Click(chromedp.CSS(`button[aria-label="Sign out"]`)), has("The first user is administrator"))
 	h.do("a page afterwards", chromedp.Navigate(h.path("/devices")), has("Sign in"))
 }
 

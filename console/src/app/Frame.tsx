@@ -20,7 +20,7 @@ import { NavLink, Navigate, Outlet, useLocation, useNavigate, useParams } from '
 
 import { answer, api, isSignedOut, type Site } from '../api/client';
 import { Failure, Loading, Page } from './parts';
-import { useSession, useSites, type Role } from './queries';
+import { useMay, useSession, useSites, type Role } from './queries';
 
 const drawerWidth = 212;
 
@@ -117,6 +117,7 @@ function TopBar({ sites, onMenu, showMenu }: { sites: Site[]; onMenu: () => void
   const { site } = useParams();
   const navigate = useNavigate();
   const queries = useQueryClient();
+  const mayAdd = useMay('administer');
   const signOut = async () => {
     await answer(api.DELETE('/api/v1/session'));
     queries.clear();
@@ -149,6 +150,7 @@ function TopBar({ sites, onMenu, showMenu }: { sites: Site[]; onMenu: () => void
                 {s.name}
               </MenuItem>
             ))}
+            {mayAdd && <MenuItem value="new">Enter another site …</MenuItem>}
           </Select>
         )}
         <Box sx={{ flexGrow: 1 }} />

@@ -32,6 +32,31 @@ export function Panel({ title, children }: { title?: ReactNode; children: ReactN
   );
 }
 
+/** Names and values, one below the other; what has no value is left out. */
+export function Pairs({ pairs }: { pairs: [string, ReactNode][] }) {
+  return (
+    <Box component="dl" sx={{ display: 'grid', gridTemplateColumns: 'minmax(90px, auto) 1fr', columnGap: 2, rowGap: 0.75, m: 0, '& dt': { color: 'text.secondary' }, '& dd': { m: 0, minWidth: 0, overflowWrap: 'anywhere' } }}>
+      {pairs
+        .filter(([, value]) => value !== '' && value !== undefined && value !== null)
+        .map(([name, value]) => (
+          <Box key={name} sx={{ display: 'contents' }}>
+            <dt>{name}</dt>
+            <dd>{value}</dd>
+          </Box>
+        ))}
+    </Box>
+  );
+}
+
+/** Lets a table that is wider than the window be scrolled by itself, by keyboard too. */
+export function Scrolling({ children }: { children: ReactNode }) {
+  return (
+    <Box tabIndex={0} role="group" sx={{ overflowX: 'auto', mx: -2, px: 2 }}>
+      {children}
+    </Box>
+  );
+}
+
 /** A failure, in the service's own words. */
 export function Failure({ failure }: { failure: unknown }) {
   if (!failure) return null;

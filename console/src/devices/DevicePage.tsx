@@ -1,12 +1,14 @@
-import { Alert, Box, Chip, Grid, Stack, Table, TableBody, TableCell, TableHead, TableRow, Tooltip, Typography } from '@mui/material';
+import { Alert, Box, Button, Chip, Grid, Link, Stack, Table, TableBody, TableCell, TableHead, TableRow, Tooltip, Typography } from '@mui/material';
 import { useQuery } from '@tanstack/react-query';
-import type { ReactNode } from 'react';
-import { useParams } from 'react-router';
+import { useState } from 'react';
+import { Link as RouterLink, useParams } from 'react-router';
 
 import { answer, api, type Claim, type Device } from '../api/client';
-import { DeviceText, Empty, Failure, Loading, Page, Panel, StandingChip } from '../app/parts';
+import { DeviceText, Empty, Failure, Loading, Page, Pairs, Panel, Scrolling, StandingChip } from '../app/parts';
 import { moment, odds, visible } from '../lib/format';
+import { Actions } from './DeviceActions';
 import { KindIcon, kindLabel } from './kinds';
+import { traitMeanings } from './traits';
 
 /** All that is known of one device, and why it is believed. */
 export function DevicePage() {
@@ -38,17 +40,16 @@ function Shown({ d }: { d: Device }) {
           <Chip size="small" label={d.presence} />
         </Stack>
       }
+      actions={<Actions d={d} />}
     >
-      {d.sharedAddresses.length > 0 && (
-        <Alert severity="warning">
-          Another device answers at {d.sharedAddresses.join(', ')} too. Two devices on one address disturb each other; give one of them another address.
-        </Alert>
-      )}
+      <Warnings d={d} />
       <Grid container spacing={2}>
         <Grid size={{ xs: 12, md: 5 }}>
           <Stack spacing={2}>
             <Facts d={d} />
+            {d.links.length > 0 && <Links d={d} />}
             {d.registerEntry && <RegisterPanel d={d} />}
+            <History d={d} />
             {d.reasons.length > 0 && <Reasons reasons={d.reasons} />}
           </Stack>
         </Grid>
@@ -63,18 +64,42 @@ function Shown({ d }: { d: Device }) {
   );
 }
 
-function Pairs({ pairs }: { pairs: [string, ReactNode][] }) {
+function Warnings({ d }: { d: Device }) {
   return (
-    <Box component="dl" sx={{ display: 'grid', gridTemplateColumns: 'minmax(90px, auto) 1fr', columnGap: 2, rowGap: 0.75, m: 0, '& dt': { color: 'text.secondary' }, '& dd': { m: 0, minWidth: 0, overflowWrap: 'anywhere' } }}>
-      {pairs
-        .filter(([, value]) => value !== '' && value !== undefined && value !== null)
-        .map(([name, value]) => (
-          <Box key={name} sx={{ display: 'contents' }}>
-            <dt>{name}</dt>
-            <dd>{value}</dd>
-          </Box>
-        ))}
-    </Box>
+    <>
+      {d.sharedAddresses.length > 0 && (
+        <Alert severity="warning">
+          Another device answers at {d.sharedAddresses.join(', ')} too. Two devices on one address disturb each other; give one of them another address.
+        </Alert>
+      )}
+      {d.traits.map((t) => (
+        <Alert key={t} severity={t === 'own machine' ? 'info' : 'warning'}>
+          {traitMeanings[t] ?? t}
+        </Alert>
+      ))}
+      {d.aside && (
+        <Alert severity="info">
+          Set aside by {d.aside.by}, {moment(d.aside.at)}: {visible(d.aside.reason)}
+        </Alert>
+      )}
+    </>
+  );
+}
+
+/** How many addresses of one device are shown before the rest is folded away. */
+const fewAddresses = 6;
+
+function Addresses({ list }: { list: string[] }) {
+  const [all, setAll] = useState(list.length <= fewAddresses);
+  return (
+    <>
+      <DeviceText>{(all ? list : list.slice(0, fewAddresses)).join(', ')}</DeviceText>
+      {!all && (
+        <Button size="small" onClick={() => setAll(true)} sx={{ ml: 1, p: 0 }}>
+          and {list.length - fewAddresses} more
+        </Button>
+      )}
+    </>
   );
 }
 
@@ -83,11 +108,12 @@ function Facts({ d }: { d: Device }) {
     <Panel title="Where and when">
       <Pairs
         pairs={[
-          ['Addresses', d.addresses.length > 0 && <DeviceText>{d.addresses.join(', ')}</DeviceText>],
+          ['Addresses', d.addresses.length > 0 && <Addresses list={d.addresses} />],
           ['MAC', d.macs.length > 0 ? d.macs.map((m) => <MacLine key={m.mac} mac={m} />) : 'not visible from the vantage: the device is beyond a router'],
           ['Kind', kindLabel(d.kind)],
           ['First seen', moment(d.firstSeen) || 'never'],
           ['Last seen', moment(d.lastSeen) || 'never'],
+          ['Note', d.note && <Box sx={{ whiteSpace: 'pre-wrap' }}>{visible(d.note)}</Box>],
         ]}
       />
     </Panel>
@@ -106,29 +132,98 @@ function MacLine({ mac }: { mac: Device['macs'][number] }) {
   );
 }
 
+/** Ways to open the device. Their addresses are made by the service of the device's address and port alone. */
+function Links({ d }: { d: Device }) {
+  return (
+    <Panel title="Open it">
+      <Stack component="ul" spacing={0.5} sx={{ m: 0, pl: 2.5 }}>
+        {d.links.map((l) => (
+          <li key={l.url}>
+            <Link href={l.url} target="_blank" rel="noreferrer noopener">
+              {l.title}
+            </Link>
+          </li>
+        ))}
+      </Stack>
+    </Panel>
+  );
+}
+
 function RegisterPanel({ d }: { d: Device }) {
   const e = d.registerEntry;
   if (!e) return null;
+  const text = (value: string | undefined) => visible(value ?? '');
   return (
     <Panel title="In the register">
       <Pairs
         pairs={[
-          ['Name', e.name], ['Address', e.address], ['MAC', e.mac], ['Maker', e.vendor], ['Model', e.model], ['Kind', e.kind], ['Location', e.location],
-          ['Responsible', e.responsible], ['Note', e.note], ...Object.entries(e.extra ?? {}), ['Matched by', d.matchedBy],
+          ['Name', text(e.name)], ['Address', e.address], ['MAC', e.mac], ['Maker', text(e.vendor)], ['Model', text(e.model)], ['Kind', text(e.kind)],
+          ['Location', text(e.location)], ['Responsible', text(e.responsible)], ['Remark', text(e.note)],
+          ...Object.entries(e.extra ?? {}).map(([name, value]): [string, string] => [visible(name), visible(value)]), ['Matched by', d.matchedBy],
         ]}
       />
     </Panel>
   );
 }
 
+function History({ d }: { d: Device }) {
+  const history = useQuery({
+    queryKey: ['history', d.id],
+    queryFn: async () => (await answer(api.GET('/api/v1/devices/{device}/history', { params: { path: { device: d.id } } }))) ?? [],
+  });
+  if (history.isSuccess && history.data.length === 0) return null;
+  return (
+    <Panel title="Seen">
+      <Failure failure={history.error} />
+      <Scrolling>
+        <Table size="small" aria-label="When and where it was seen">
+          <TableHead>
+            <TableRow>
+              <TableCell>Sweep</TableCell>
+              <TableCell>At</TableCell>
+              <TableCell>Address</TableCell>
+              <TableCell align="right">Facts</TableCell>
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {history.data?.slice(0, 20).map((h) => (
+              <TableRow key={`${h.sweep} ${h.addr} ${h.mac}`}>
+                <TableCell>
+                  <Link component={RouterLink} to={`/sites/${d.site}/sweeps/${h.sweep}`}>
+                    {h.sweep}
+                  </Link>
+                </TableCell>
+                <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(h.at)}</TableCell>
+                <TableCell>
+                  <DeviceText>{h.addr}</DeviceText>
+                </TableCell>
+                <TableCell align="right">{h.facts}</TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      </Scrolling>
+    </Panel>
+  );
+}
+
+/** How many reasons are shown before the rest is folded away. */
+const fewReasons = 4;
+
 function Reasons({ reasons }: { reasons: string[] }) {
+  const [all, setAll] = useState(reasons.length <= fewReasons);
   return (
     <Panel title="Why this is one device">
       <Box component="ul" sx={{ m: 0, pl: 2.5 }}>
-        {reasons.map((r) => (
+        {(all ? reasons : reasons.slice(0, fewReasons)).map((r) => (
           <li key={r}>{r}</li>
         ))}
       </Box>
+      {!all && (
+        <Button size="small" onClick={() => setAll(true)}>
+          and {reasons.length - fewReasons} more
+        </Button>
+      )}
     </Panel>
   );
 }
@@ -204,35 +299,37 @@ function Ports({ d }: { d: Device }) {
   }
   return (
     <Panel title="Ports and first words">
-      <Table size="small" aria-label="Open ports and what was said there">
-        <TableHead>
-          <TableRow>
-            <TableCell>Port</TableCell>
-            <TableCell>Service</TableCell>
-            <TableCell>First words</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {d.ports.map((p) => (
-            <TableRow key={p.port} sx={{ verticalAlign: 'top' }}>
-              <TableCell sx={{ whiteSpace: 'nowrap' }}>
-                <DeviceText>{p.port}</DeviceText>
-              </TableCell>
-              <TableCell>{p.service}</TableCell>
-              <TableCell>
-                {p.words.map((w) => (
-                  <Box key={w.key + w.value}>
-                    <Box component="span" sx={{ color: 'text.secondary' }}>
-                      {w.key}{' '}
-                    </Box>
-                    <DeviceText>{w.value}</DeviceText>
-                  </Box>
-                ))}
-              </TableCell>
+      <Scrolling>
+        <Table size="small" aria-label="Open ports and what was said there">
+          <TableHead>
+            <TableRow>
+              <TableCell>Port</TableCell>
+              <TableCell>Service</TableCell>
+              <TableCell>First words</TableCell>
             </TableRow>
-          ))}
-        </TableBody>
-      </Table>
+          </TableHead>
+          <TableBody>
+            {d.ports.map((p) => (
+              <TableRow key={p.port} sx={{ verticalAlign: 'top' }}>
+                <TableCell sx={{ whiteSpace: 'nowrap' }}>
+                  <DeviceText>{p.port}</DeviceText>
+                </TableCell>
+                <TableCell>{p.service}</TableCell>
+                <TableCell>
+                  {p.words.map((w) => (
+                    <Box key={w.key + w.value}>
+                      <Box component="span" sx={{ color: 'text.secondary' }}>
+                        {w.key}{' '}
+                      </Box>
+                      <DeviceText>{w.value}</DeviceText>
+                    </Box>
+                  ))}
+                </TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      </Scrolling>
     </Panel>
   );
 }

@@ -1,6 +1,10 @@
+import ColumnsIcon from '@mui/icons-material/ViewColumnOutlined';
+import DownloadIcon from '@mui/icons-material/DownloadOutlined';
+import InfoIcon from '@mui/icons-material/InfoOutlined';
 import SearchIcon from '@mui/icons-material/SearchOutlined';
 import WarningIcon from '@mui/icons-material/WarningAmberOutlined';
-import { Autocomplete, Box, Chip, InputAdornment, Link, Paper, Stack, TextField, ToggleButton, ToggleButtonGroup } from '@mui/material';
+import { Autocomplete, Box, Button, Checkbox, Chip, InputAdornment, Link, ListItemText, Menu, MenuItem, Paper, Stack, TextField, ToggleButton, ToggleButtonGroup, useMediaQuery } from '@mui/material';
+import { useTheme } from '@mui/material/styles';
 import { DataGrid, type GridColDef, type GridPaginationModel, type GridSortModel } from '@mui/x-data-grid';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
@@ -11,7 +15,7 @@ import { DeviceText, Empty, Failure, Page, StandingChip } from '../app/parts';
 import { useSiteId } from '../app/queries';
 import { moment, visible } from '../lib/format';
 import { KindIcon, kindLabel, kinds } from './kinds';
-import { readFilter, writeFilter, type DeviceFilter } from './filter';
+import { columns, exportAddress, filterQuery, readFilter, writeFilter, type Column, type DeviceFilter } from './filter';
 
 /** The site's devices: a page of them at a time, as the address bar says. */
 export function DevicesPage() {
@@ -26,11 +30,7 @@ export function DevicesPage() {
         api.GET('/api/v1/sites/{site}/devices', {
           params: {
             path: { site },
-            query: {
-              standing: filter.standing, presence: filter.presence, kind: filter.kind, contested: filter.contested || undefined,
-              text: filter.text || undefined, sort: filter.sort, descend: filter.descend || undefined,
-              offset: filter.page * filter.size, limit: filter.size,
-            },
+            query: { ...filterQuery(filter), offset: filter.page * filter.size, limit: filter.size },
           },
           // The service reads lists parted by commas.
           querySerializer: { array: { style: 'form', explode: false } },
@@ -38,12 +38,59 @@ export function DevicesPage() {
       ),
     placeholderData: keepPreviousData,
   });
+  const usual = useUsualColumns();
+  const shown = filter.columns ?? usual;
   return (
-    <Page title="Devices">
+    <Page
+      title="Devices"
+      actions={
+        <Stack direction="row" spacing={1}>
+          <ColumnsButton shown={shown} onShown={(columns) => change({ columns, page: filter.page })} />
+          <Button startIcon={<DownloadIcon />} href={exportAddress(site, filter, shown)} download="devices.csv">
+            CSV
+          </Button>
+        </Stack>
+      }
+    >
       <Filters filter={filter} change={change} />
       <Failure failure={list.error} />
-      <Grid site={site} filter={filter} change={change} rows={list.data?.devices ?? []} total={list.data?.total ?? 0} loading={list.isFetching} />
+      <Grid site={site} filter={filter} shown={shown} change={change} rows={list.data?.devices ?? []} total={list.data?.total ?? 0} loading={list.isFetching} />
     </Page>
+  );
+}
+
+/** The columns that fit the window. */
+function useUsualColumns(): Column[] {
+  const theme = useTheme();
+  const medium = useMediaQuery(theme.breakpoints.up('sm'));
+  const wide = useMediaQuery(theme.breakpoints.up('lg'));
+  if (!medium) return ['address', 'kind', 'standing'];
+  if (!wide) return ['address', 'name', 'kind', 'vendor', 'standing'];
+  return ['address', 'name', 'kind', 'vendor', 'standing', 'mac', 'lastSeen'];
+}
+
+const columnNames: Record<Column, string> = {
+  address: 'Address', name: 'Name', kind: 'Kind', vendor: 'Vendor', model: 'Model', os: 'System', standing: 'Standing', presence: 'Presence',
+  mac: 'MAC', firstSeen: 'First seen', lastSeen: 'Last seen', traits: 'Mind',
+};
+
+function ColumnsButton({ shown, onShown }: { shown: Column[]; onShown: (columns: Column[]) => void }) {
+  const [anchor, setAnchor] = useState<HTMLElement>();
+  const toggle = (c: Column) => onShown(columns.filter((each) => (each === c ? !shown.includes(c) : shown.includes(each))));
+  return (
+    <>
+      <Button startIcon={<ColumnsIcon />} aria-haspopup="menu" onClick={(e) => setAnchor(e.currentTarget)}>
+        Columns
+      </Button>
+      <Menu open={anchor !== undefined} anchorEl={anchor} onClose={() => setAnchor(undefined)} slotProps={{ list: { dense: true, 'aria-label': 'Columns' } }}>
+        {columns.map((c) => (
+          <MenuItem key={c} role="menuitemcheckbox" aria-checked={shown.includes(c)} onClick={() => toggle(c)}>
+            <Checkbox size="small" edge="start" checked={shown.includes(c)} tabIndex={-1} disableRipple slotProps={{ input: { 'aria-hidden': true } }} />
+            <ListItemText primary={columnNames[c]} />
+          </MenuItem>
+        ))}
+      </Menu>
+    </>
   );
 }
 
@@ -54,6 +101,7 @@ function Filters({ filter, change }: { filter: DeviceFilter; change: (part: Part
         <ToggleButton value="unmanaged">unmanaged</ToggleButton>
         <ToggleButton value="managed">managed</ToggleButton>
         <ToggleButton value="missing">missing</ToggleButton>
+        <ToggleButton value="set aside">set aside</ToggleButton>
       </ToggleButtonGroup>
       <SearchField text={filter.text} onText={(text) => change({ text })} />
       <Autocomplete
@@ -69,6 +117,7 @@ function Filters({ filter, change }: { filter: DeviceFilter; change: (part: Part
       {filter.presence.map((p) => (
         <Chip key={p} label={p} onDelete={() => change({ presence: [] })} />
       ))}
+      {filter.trait && <Chip label={filter.trait} onDelete={() => change({ trait: '' })} />}
       {filter.contested && <Chip label="share an address" onDelete={() => change({ contested: false })} />}
     </Stack>
   );
@@ -106,19 +155,21 @@ function SearchField({ text, onText }: { text: string; onText: (text: string) =>
 interface GridProps {
   site: number;
   filter: DeviceFilter;
+  shown: Column[];
   change: (part: Partial<DeviceFilter>) => void;
   rows: DeviceLine[];
   total: number;
   loading: boolean;
 }
 
-function Grid({ site, filter, change, rows, total, loading }: GridProps) {
+function Grid({ site, filter, shown, change, rows, total, loading }: GridProps) {
   const navigate = useNavigate();
   return (
     <Paper variant="outlined" sx={{ height: 'calc(100vh - 240px)', minHeight: 420 }}>
       <DataGrid
         rows={rows}
-        columns={columns(site)}
+        columns={gridColumns(site)}
+        columnVisibilityModel={Object.fromEntries(columns.map((c) => [c, shown.includes(c)]))}
         rowCount={total}
         loading={loading}
         density="compact"
@@ -145,38 +196,45 @@ function NoDevices() {
   return <Empty title="No device is like this">Take a filter away, or start a sweep.</Empty>;
 }
 
-function columns(site: number): GridColDef<DeviceLine>[] {
+function gridColumns(site: number): GridColDef<DeviceLine>[] {
+  const head = (field: Column): { field: Column; headerName: string } => ({ field, headerName: columnNames[field] });
   return [
     {
-      field: 'address', headerName: 'Address', width: 132, valueGetter: (_, row) => row.addresses.join(', '),
+      ...head('address'), width: 132, valueGetter: (_, row) => row.addresses.join(', '),
       renderCell: ({ row }) => (
         <>
           <Link component={RouterLink} to={`/sites/${site}/devices/${row.id}`}>
             <DeviceText>{row.addresses.join(', ') || 'none'}</DeviceText>
           </Link>
           {row.contested && <WarningIcon titleAccess="Another device answers at this address too" color="warning" sx={{ fontSize: 16, ml: 0.5, verticalAlign: 'text-bottom' }} />}
+          {row.traits.length > 0 && <InfoIcon titleAccess={row.traits.join(', ')} color="action" sx={{ fontSize: 16, ml: 0.5, verticalAlign: 'text-bottom' }} />}
         </>
       ),
     },
-    { field: 'name', headerName: 'Name', flex: 1.2, minWidth: 100, renderCell: ({ row }) => visible(row.name ?? '') },
+    { ...head('name'), flex: 1.2, minWidth: 100, renderCell: ({ row }) => visible(row.name ?? '') },
     {
-      field: 'kind', headerName: 'Kind', width: 158,
+      ...head('kind'), width: 158,
       renderCell: ({ row }) => (
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, height: '100%' }}>
           <KindIcon kind={row.kind} /> {kindLabel(row.kind)}
         </Box>
       ),
     },
-    { field: 'vendor', headerName: 'Vendor', flex: 1, minWidth: 118, renderCell: ({ row }) => visible(row.vendor ?? '') },
+    { ...head('vendor'), flex: 1, minWidth: 118, renderCell: ({ row }) => visible(row.vendor ?? '') },
+    { ...head('model'), flex: 0.8, minWidth: 110, renderCell: ({ row }) => visible(row.model ?? '') },
+    { ...head('os'), flex: 0.8, minWidth: 110, renderCell: ({ row }) => visible(row.os ?? '') },
     {
-      field: 'standing', headerName: 'Standing', width: 145,
+      ...head('standing'), width: 145,
       renderCell: ({ row }) => (
         <>
           <StandingChip standing={row.standing} /> {row.presence === 'seen' ? '' : row.presence}
         </>
       ),
     },
-    { field: 'mac', headerName: 'MAC', width: 148, renderCell: ({ row }) => <DeviceText>{row.mac}</DeviceText> },
-    { field: 'lastSeen', headerName: 'Last seen', width: 148, renderCell: ({ row }) => moment(row.lastSeen) },
+    { ...head('presence'), width: 110 },
+    { ...head('mac'), width: 148, renderCell: ({ row }) => <DeviceText>{row.mac}</DeviceText> },
+    { ...head('firstSeen'), width: 148, renderCell: ({ row }) => moment(row.firstSeen) },
+    { ...head('lastSeen'), width: 148, renderCell: ({ row }) => moment(row.lastSeen) },
+    { ...head('traits'), flex: 1, minWidth: 130, sortable: false, renderCell: ({ row }) => row.traits.join(', ') },
   ];
 }

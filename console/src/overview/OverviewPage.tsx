@@ -149,7 +149,11 @@ function NeedsALook({ o, devices, site }: { o: Overview; devices: (query: string
   const rows: { show: boolean; text: string; to: string }[] = [
     { show: o.register === 0, text: 'The register is empty: import it to see which devices nobody manages', to: `/sites/${site}/register` },
     { show: o.contested > 0, text: `${count(o.contested, 'device')} at an address that another device holds too`, to: devices('contested=true') },
+    ...o.traits
+      .filter((t) => t.name !== 'own machine')
+      .map((t) => ({ show: true, text: `${count(t.devices, 'device')}: ${t.name}`, to: devices(`trait=${encodeURIComponent(t.name)}`) })),
     { show: o.unknownKind > 0, text: `${count(o.unknownKind, 'device')} of unknown kind`, to: devices('kind=unknown&presence=seen') },
+    { show: o.counts.setAside > 0, text: `${count(o.counts.setAside, 'device')} set aside`, to: devices('standing=set+aside') },
     { show: o.silent > 0, text: `${count(o.silent, 'device')} that did not answer`, to: devices('presence=silent') },
   ];
   const shown = rows.filter((r) => r.show);

@@ -1,3 +1,4 @@
+import DownloadIcon from '@mui/icons-material/DownloadOutlined';
 import UploadIcon from '@mui/icons-material/UploadFileOutlined';
 import { Alert, Box, Button, Checkbox, FormControlLabel, Paper, Stack, Typography } from '@mui/material';
 import { DataGrid, type GridColDef } from '@mui/x-data-grid';
@@ -6,7 +7,7 @@ import { useId, useState, type DragEvent } from 'react';
 
 import { answer, api, type Schema } from '../api/client';
 import { DeviceText, Empty, Failure, Page, Panel } from '../app/parts';
-import { useSiteId } from '../app/queries';
+import { useMay, useSiteId } from '../app/queries';
 import { count, visible } from '../lib/format';
 
 type Entry = Schema['Entry'];
@@ -18,9 +19,17 @@ export function RegisterPage() {
     queryKey: ['register', site],
     queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/register', { params: { path: { site } } }))) ?? [],
   });
+  const may = useMay('sweep');
   return (
-    <Page title="Register">
-      <Import site={site} />
+    <Page
+      title="Register"
+      actions={
+        <Button startIcon={<DownloadIcon />} href={`/api/v1/sites/${site}/register.csv`} download="register.csv">
+          CSV
+        </Button>
+      }
+    >
+      {may && <Import site={site} />}
       <Failure failure={register.error} />
       <Paper variant="outlined" sx={{ height: 'calc(100vh - 380px)', minHeight: 360 }}>
         <DataGrid
@@ -46,6 +55,7 @@ function NoEntries() {
 
 function Import({ site }: { site: number }) {
   const [replace, setReplace] = useState(false);
+  const [partial, setPartial] = useState(false);
   const [over, setOver] = useState(false);
   const [name, setName] = useState('');
   const input = useId();
@@ -56,10 +66,10 @@ function Import({ site }: { site: number }) {
       const text = await file.arrayBuffer();
       return answer(
         api.POST('/api/v1/sites/{site}/register', {
-          params: { path: { site }, query: { replace } },
+          params: { path: { site }, query: { replace, partial } },
           body: text as unknown as string,
           bodySerializer: (body) => body,
-          headers: { 'Content-Type': 'text/csv' },
+          headers: { 'Content-Type': 'application/octet-stream' },
         }),
       );
     },
@@ -77,7 +87,7 @@ function Import({ site }: { site: number }) {
     take(e.dataTransfer.files);
   };
   return (
-    <Panel title="Import from CSV">
+    <Panel title="Import from CSV or a workbook">
       <Stack spacing={1.5}>
         <Box
           onDragOver={(e) => {
@@ -94,7 +104,7 @@ function Import({ site }: { site: number }) {
           <input
             id={input}
             type="file"
-            accept=".csv,.txt,.tsv,text/csv"
+            accept=".csv,.txt,.tsv,.xlsx,text/csv"
             aria-label="File of the register"
             style={{ position: 'absolute', width: 1, height: 1, opacity: 0 }}
             onChange={(e) => {
@@ -104,9 +114,10 @@ function Import({ site }: { site: number }) {
           />
           <Typography color="textSecondary" sx={{ flex: '1 1 300px' }}>
             or drop it here. The first line names the columns, in any order: name, mac, address, vendor, model, kind, location, responsible, note. It is all
-            or nothing.
+            or nothing, unless it may be partial.
           </Typography>
           <FormControlLabel control={<Checkbox checked={replace} onChange={(e) => setReplace(e.target.checked)} />} label="Take the old register out first" />
+          <FormControlLabel control={<Checkbox checked={partial} onChange={(e) => setPartial(e.target.checked)} />} label="Leave out faulty lines" />
         </Box>
         <Failure failure={load.error} />
         {load.data && (
@@ -115,19 +126,31 @@ function Import({ site }: { site: number }) {
             {load.data.counts.unmanaged} unmanaged, {load.data.counts.missing} missing.
           </Alert>
         )}
+        {load.data && load.data.faults.length > 0 && (
+          <Alert severity="warning">
+            {count(load.data.leftOut, 'line')} left out:
+            <Box component="ul" sx={{ m: 0, mt: 1, pl: 2.5 }}>
+              {load.data.faults.map((f, i) => (
+                <li key={i}>
+                  <strong>{[f.place, f.field && `(${visible(f.field)})`].filter(Boolean).join(' ')}</strong>: {visible(f.why)}
+                </li>
+              ))}
+            </Box>
+          </Alert>
+        )}
       </Stack>
     </Panel>
   );
 }
 
 const columns: GridColDef<Entry>[] = [
-  { field: 'name', headerName: 'Name', flex: 1.2, minWidth: 160 },
+  { field: 'name', headerName: 'Name', flex: 1.2, minWidth: 160, renderCell: ({ row }) => visible(row.name ?? '') },
   { field: 'mac', headerName: 'MAC', width: 165, renderCell: ({ row }) => <DeviceText>{row.mac}</DeviceText> },
   { field: 'address', headerName: 'Address', width: 130, renderCell: ({ row }) => <DeviceText>{row.address}</DeviceText> },
-  { field: 'vendor', headerName: 'Maker', flex: 1, minWidth: 140 },
-  { field: 'model', headerName: 'Model', flex: 0.8, minWidth: 110 },
-  { field: 'kind', headerName: 'Kind', flex: 0.8, minWidth: 110 },
-  { field: 'location', headerName: 'Location', flex: 0.8, minWidth: 110 },
-  { field: 'responsible', headerName: 'Responsible', flex: 0.8, minWidth: 110 },
-  { field: 'note', headerName: 'Note', flex: 1, minWidth: 120 },
+  { field: 'vendor', headerName: 'Maker', flex: 1, minWidth: 140, renderCell: ({ row }) => visible(row.vendor ?? '') },
+  { field: 'model', headerName: 'Model', flex: 0.8, minWidth: 110, renderCell: ({ row }) => visible(row.model ?? '') },
+  { field: 'kind', headerName: 'Kind', flex: 0.8, minWidth: 110, renderCell: ({ row }) => visible(row.kind ?? '') },
+  { field: 'location', headerName: 'Location', flex: 0.8, minWidth: 110, renderCell: ({ row }) => visible(row.location ?? '') },
+  { field: 'responsible', headerName: 'Responsible', flex: 0.8, minWidth: 110, renderCell: ({ row }) => visible(row.responsible ?? '') },
+  { field: 'note', headerName: 'Note', flex: 1, minWidth: 120, renderCell: ({ row }) => visible(row.note ?? '') },
 ];

@@ -6,18 +6,38 @@ import { useNavigate } from 'react-router';
 
 import { answer, api, type Schema, type Site } from '../api/client';
 import { Failure } from '../app/parts';
+import { useMay } from '../app/queries';
 
 type Pace = NonNullable<Schema['NewSweep']['pace']>;
+
+type Figures = Schema['Pace'];
 
 const paces: { pace: Pace; says: string }[] = [
   { pace: 'gentle', says: 'gentle: 25 questions a second, one at a time to each device; for old controllers' },
   { pace: 'steady', says: 'steady: 300 questions a second' },
   { pace: 'brisk', says: 'brisk: 3,000 questions a second; for sturdy networks' },
+  { pace: 'own', says: 'own figures' },
+];
+
+const portSets: { ports: string; says: string }[] = [
+  { ports: 'telling', says: 'telling: some 40 that tell most of what a device is' },
+  { ports: 'usual', says: 'usual: some 200 that are commonly open' },
+  { ports: 'all', says: 'all 65,535; slow' },
+  { ports: 'list', says: 'a list' },
+];
+
+const figureNames: { key: keyof Figures; label: string }[] = [
+  { key: 'rate', label: 'Questions a second' },
+  { key: 'devices', label: 'Devices at a time' },
+  { key: 'perDevice', label: 'At a time to a device' },
+  { key: 'perNetwork', label: 'At a time to a network' },
+  { key: 'rounds', label: 'Rounds' },
 ];
 
 /** Opens the dialog that starts a sweep. */
 export function StartSweepButton({ site }: { site: Site }) {
   const [open, setOpen] = useState(false);
+  if (!useMay('sweep')) return null;
   return (
     <>
       <Button variant="contained" startIcon={<PlayIcon />} onClick={() => setOpen(true)}>
@@ -29,9 +49,12 @@ export function StartSweepButton({ site }: { site: Site }) {
 }
 
 function StartSweepDialog({ site, onClose }: { site: Site; onClose: () => void }) {
-  const [ranges, setRanges] = useState(site.networks.map((n) => n.subnet).join(', '));
+  const [ranges, setRanges] = useState('');
   const [exclusions, setExclusions] = useState('');
   const [pace, setPace] = useState<Pace>('steady');
+  const [figures, setFigures] = useState<Figures>({ rate: 50, devices: 4, perDevice: 1, perNetwork: 32, rounds: 3 });
+  const [portSet, setPortSet] = useState('telling');
+  const [portList, setPortList] = useState('22, 80, 443');
   const [chosen, setChosen] = useState('');
   const navigate = useNavigate();
   const queries = useQueryClient();
@@ -39,7 +62,12 @@ function StartSweepDialog({ site, onClose }: { site: Site; onClose: () => void }
   const vantage = chosen || (vantages.data?.length === 1 ? (vantages.data[0]?.name ?? '') : '');
   const start = useMutation({
     mutationFn: () =>
-      answer(api.POST('/api/v1/sites/{site}/sweeps', { params: { path: { site: site.id } }, body: { ranges, exclusions, pace, vantage } })),
+      answer(
+        api.POST('/api/v1/sites/{site}/sweeps', {
+          params: { path: { site: site.id } },
+          body: { ranges, exclusions, pace, figures: pace === 'own' ? figures : undefined, vantage, ports: portSet === 'list' ? portList : portSet },
+        }),
+      ),
     onSuccess: async (sweep) => {
       await queries.invalidateQueries({ queryKey: ['sweeps'] });
       await navigate(`/sites/${site.id}/sweeps/${sweep.id}`);
@@ -76,6 +104,29 @@ function StartSweepDialog({ site, onClose }: { site: Site; onClose: () => void }
               </MenuItem>
             ))}
           </TextField>
+          {pace === 'own' && (
+            <Stack direction="row" spacing={1} sx={{ flexWrap: 'wrap', rowGap: 1.5 }}>
+              {figureNames.map((f) => (
+                <TextField
+                  key={f.key}
+                  size="small"
+                  type="number"
+                  label={f.label}
+                  value={figures[f.key]}
+                  onChange={(e) => setFigures({ ...figures, [f.key]: Number(e.target.value) })}
+                  sx={{ width: 168 }}
+                />
+              ))}
+            </Stack>
+          )}
+          <TextField select label="Ports" value={portSet} onChange={(e) => setPortSet(e.target.value)}>
+            {portSets.map((p) => (
+              <MenuItem key={p.ports} value={p.ports}>
+                {p.says}
+              </MenuItem>
+            ))}
+          </TextField>
+          {portSet === 'list' && <TextField label="List of ports" value={portList} onChange={(e) => setPortList(e.target.value)} helperText="22, 80, 8000-8100" />}
           {vantages.data?.length === 0 && <Alert severity="warning">This machine has no interface with an address.</Alert>}
           <Failure failure={vantages.error ?? start.error} />
         </Stack>

@@ -1,22 +1,27 @@
+import ContinueIcon from '@mui/icons-material/PlayArrowOutlined';
+import DiscardIcon from '@mui/icons-material/DeleteOutlined';
 import StopIcon from '@mui/icons-material/StopOutlined';
-import { Alert, Box, Button, LinearProgress, Paper, Stack, Typography } from '@mui/material';
+import { Alert, Box, Button, Dialog, DialogActions, DialogContent, DialogContentText, DialogTitle, LinearProgress, Paper, Stack, Typography } from '@mui/material';
 import { DataGrid, type GridColDef } from '@mui/x-data-grid';
-import { useMutation, useQuery } from '@tanstack/react-query';
-import { Link as RouterLink, useParams } from 'react-router';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link as RouterLink, useNavigate, useParams } from 'react-router';
 
 import { answer, api, type Progress, type Sighting, type Sweep } from '../api/client';
 import { DeviceText, Empty, Failure, Loading, Page, Panel } from '../app/parts';
-import { useSiteId } from '../app/queries';
+import { useMay, useSiteId } from '../app/queries';
 import { KindIcon, kindLabel } from '../devices/kinds';
-import { span, visible } from '../lib/format';
+import { moment, span, visible } from '../lib/format';
 import { StateChip, sweepSentence } from './state';
 import { useSweepEvents } from './useSweepEvents';
 
 /** One sweep: how far it is, and what it has seen so far. */
 export function SweepPage() {
   const id = Number(useParams().sweep);
-  const watched = useSweepEvents(id);
+  const [turn, setTurn] = useState(0);
+  const watched = useSweepEvents(id, turn);
   const stored = useQuery({ queryKey: ['sweep', id], queryFn: () => answer(api.GET('/api/v1/sweeps/{sweep}', { params: { path: { sweep: id } } })) });
+  const may = useMay('sweep');
   const stop = useMutation({ mutationFn: () => answer(api.POST('/api/v1/sweeps/{sweep}/stop', { params: { path: { sweep: id } } })) });
   if (stored.error) {
     return (
@@ -37,11 +42,14 @@ export function SweepPage() {
         </Stack>
       }
       actions={
-        running && (
+        may &&
+        (running ? (
           <Button variant="outlined" color="warning" startIcon={<StopIcon />} loading={stop.isPending} onClick={() => stop.mutate()}>
             Stop, and keep what was seen
           </Button>
-        )
+        ) : (
+          <EndedActions sweep={sweep} onContinued={() => setTurn(turn + 1)} />
+        ))
       }
     >
       <Failure failure={stop.error} />
@@ -54,7 +62,84 @@ export function SweepPage() {
       {sweep.failure && <Alert severity="error">{sweep.failure}</Alert>}
       {running ? <Running progress={watched.progress} sweep={sweep} /> : <Ended sweep={sweep} />}
       <Sightings rows={[...watched.sightings.values()]} running={running} />
+      {!running && <Log id={id} />}
     </Page>
+  );
+}
+
+/** What can be done with a sweep that is over. */
+function EndedActions({ sweep, onContinued }: { sweep: Sweep; onContinued: () => void }) {
+  const [asking, setAsking] = useState(false);
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const path = { sweep: sweep.id };
+  const goOn = useMutation({
+    mutationFn: () => answer(api.POST('/api/v1/sweeps/{sweep}/continue', { params: { path } })),
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: ['sweep', sweep.id] });
+      onContinued();
+    },
+  });
+  const discard = useMutation({
+    mutationFn: () => answer(api.DELETE('/api/v1/sweeps/{sweep}', { params: { path } })),
+    onSuccess: async () => {
+      for (const key of ['sweeps', 'overview', 'devices', 'device', 'history', 'fence']) void queries.invalidateQueries({ queryKey: [key] });
+      await navigate(`/sites/${sweep.site}/sweeps`);
+    },
+  });
+  return (
+    <Stack spacing={1}>
+      <Stack direction="row" spacing={1} sx={{ justifyContent: 'end' }}>
+        {sweep.state !== 'done' && (
+          <Button variant="contained" startIcon={<ContinueIcon />} loading={goOn.isPending} onClick={() => goOn.mutate()}>
+            Go on from here
+          </Button>
+        )}
+        <Button variant="outlined" color="error" startIcon={<DiscardIcon />} onClick={() => setAsking(true)}>
+          Discard
+        </Button>
+      </Stack>
+      <Failure failure={goOn.error} />
+      {asking && (
+        <Dialog open onClose={() => setAsking(false)}>
+          <DialogTitle>Discard sweep {sweep.id}?</DialogTitle>
+          <DialogContent>
+            <DialogContentText>
+              The sweep and all that only it brought are removed: devices that no other sweep saw, and what it changed. Notes and the register stay. This
+              cannot be taken back.
+            </DialogContentText>
+            <Failure failure={discard.error} />
+          </DialogContent>
+          <DialogActions>
+            <Button onClick={() => setAsking(false)}>Keep it</Button>
+            <Button color="error" variant="contained" loading={discard.isPending} onClick={() => discard.mutate()}>
+              Discard it
+            </Button>
+          </DialogActions>
+        </Dialog>
+      )}
+    </Stack>
+  );
+}
+
+/** What happened in a sweep, and when. */
+function Log({ id }: { id: number }) {
+  const log = useQuery({
+    queryKey: ['sweep', id, 'log'],
+    queryFn: async () => (await answer(api.GET('/api/v1/sweeps/{sweep}/log', { params: { path: { sweep: id } } }))) ?? [],
+  });
+  return (
+    <Panel title="Log">
+      <Failure failure={log.error} />
+      <Box component="ol" sx={{ listStyle: 'none', m: 0, p: 0, '& time': { color: 'text.secondary', mr: 2 } }}>
+        {log.data?.map((l, i) => (
+          <li key={i}>
+            <time dateTime={l.at}>{moment(l.at)}</time>
+            {visible(l.text)}
+          </li>
+        ))}
+      </Box>
+    </Panel>
   );
 }
 
@@ -71,7 +156,7 @@ function Running({ progress, sweep }: { progress: Progress | undefined; sweep: S
       </Stack>
       <LinearProgress variant="determinate" value={share} aria-label="Progress of this stage" sx={{ height: 8, borderRadius: 4 }} />
       <Typography variant="body2" color="textSecondary" sx={{ mt: 1.5 }}>
-        {sweep.ranges} from {sweep.vantage}, {sweep.pace}
+        {sweep.ranges} from {sweep.vantage}, {sweep.pace}, {sweep.ports} ports
       </Typography>
     </Panel>
   );
@@ -83,7 +168,7 @@ function Ended({ sweep }: { sweep: Sweep }) {
       <Typography>{sweepSentence(sweep)}</Typography>
       <Typography color="textSecondary">
         {sweep.ranges}
-        {sweep.exclusions ? ` without ${sweep.exclusions}` : ''} from {sweep.vantage}, {sweep.pace}. Against the sweep before: {sweep.appeared} appeared,{' '}
+        {sweep.exclusions ? ` without ${sweep.exclusions}` : ''} from {sweep.vantage}, {sweep.pace}, {sweep.ports} ports{sweep.startedBy && `, started by ${sweep.startedBy}`}. Against the sweep before: {sweep.appeared} appeared,{' '}
         {sweep.vanished} vanished, {sweep.moved} moved, {sweep.changed} changed.
       </Typography>
       <Button component={RouterLink} to={`/sites/${sweep.site}/devices?presence=seen`} sx={{ mt: 1, ml: -1 }}>

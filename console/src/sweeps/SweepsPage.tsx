@@ -1,10 +1,11 @@
-import { Link, Paper, Table, TableBody, TableCell, TableContainer, TableHead, TableRow } from '@mui/material';
-import { useQuery } from '@tanstack/react-query';
+import RereadIcon from '@mui/icons-material/ReplayOutlined';
+import { Alert, Button, Link, Paper, Stack, Table, TableBody, TableCell, TableContainer, TableHead, TableRow, Tooltip } from '@mui/material';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link as RouterLink } from 'react-router';
 
 import { answer, api, type Sweep } from '../api/client';
 import { Empty, Failure, Loading, Page, Panel } from '../app/parts';
-import { useSiteId, useSites } from '../app/queries';
+import { useMay, useSiteId, useSites } from '../app/queries';
 import { moment } from '../lib/format';
 import { StartSweepButton } from './StartSweep';
 import { StateChip } from './state';
@@ -18,9 +19,32 @@ export function SweepsPage() {
     queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/sweeps', { params: { path: { site: id } } }))) ?? [],
     refetchInterval: 5000,
   });
+  const may = useMay('sweep');
+  const queries = useQueryClient();
+  const reread = useMutation({
+    mutationFn: () => answer(api.POST('/api/v1/sites/{site}/reread', { params: { path: { site: id } } })),
+    onSuccess: async () => {
+      for (const key of ['sweeps', 'overview', 'devices', 'device', 'history']) await queries.invalidateQueries({ queryKey: [key] });
+    },
+  });
   return (
-    <Page title="Sweeps" actions={site && <StartSweepButton site={site} />}>
-      <Failure failure={sweeps.error} />
+    <Page
+      title="Sweeps"
+      actions={
+        <Stack direction="row" spacing={1}>
+          {may && (
+            <Tooltip title="Read all stored evidence again under the rules of today; no packet is sent">
+              <Button startIcon={<RereadIcon />} loading={reread.isPending} onClick={() => reread.mutate()}>
+                Read again
+              </Button>
+            </Tooltip>
+          )}
+          {site && <StartSweepButton site={site} />}
+        </Stack>
+      }
+    >
+      <Failure failure={sweeps.error ?? reread.error} />
+      {reread.isSuccess && <Alert severity="success">All stored evidence was read again.</Alert>}
       {sweeps.isPending && <Loading />}
       {sweeps.data?.length === 0 && (
         <Panel>
@@ -44,6 +68,7 @@ function SweepTable({ site, sweeps }: { site: number; sweeps: Sweep[] }) {
             <TableCell>From</TableCell>
             <TableCell>Ranges</TableCell>
             <TableCell>Pace</TableCell>
+            <TableCell>By</TableCell>
             <TableCell align="right">Answered</TableCell>
             <TableCell align="right">Appeared</TableCell>
             <TableCell align="right">Vanished</TableCell>
@@ -68,6 +93,7 @@ function SweepTable({ site, sweeps }: { site: number; sweeps: Sweep[] }) {
                 {s.exclusions ? ` without ${s.exclusions}` : ''}
               </TableCell>
               <TableCell>{s.pace}</TableCell>
+              <TableCell>{s.startedBy}</TableCell>
               <TableCell align="right">
                 {s.answered} of {s.addresses}
               </TableCell>

@@ -45,8 +45,11 @@ function reduce(state: Watched, event: Event): Watched {
 /** How long sightings are collected before they are drawn, in milliseconds: a large sweep tells hundreds a second. */
 const drawEvery = 150;
 
-/** Watches a sweep until it is over. When the line breaks the browser comes back and is told everything anew. */
-export function useSweepEvents(id: number): Watched {
+/**
+ * Watches a sweep until it is over. When the line breaks the browser comes back and is told everything anew. Another turn
+ * begins anew, as when a sweep was continued.
+ */
+export function useSweepEvents(id: number, turn: number): Watched {
   const [state, dispatch] = useReducer(reduce, nothing);
   const queries = useQueryClient();
   useEffect(() => {
@@ -74,6 +77,6 @@ export function useSweepEvents(id: number): Watched {
       clearInterval(timer);
       source.close();
     };
-  }, [id, queries]);
+  }, [id, turn, queries]);
   return state;
 }
