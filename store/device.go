@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -207,8 +208,17 @@ func (s *Store) ApplySweep(ctx context.Context, sweep *Sweep, enter Enter) error
 	return own(err, fmt.Sprintf("sweep %d", sweep.ID))
 }
 
-// assign writes which device each sighting of a sweep is.
+// assign writes which device each sighting of a sweep is. Devices that were merged into another go, and their sightings are
+// the other's.
 func assign(tx *gorm.DB, sweep uint64, sightings []evidence.Sighting, result ledger.Result) error {
+	for _, m := range result.Merges {
+		if err := tx.Model(&sightingRow{}).Where("device_id = ?", m.From).Update("device_id", result.Devices[m.Into].ID).Error; err != nil {
+			return err
+		}
+		if err := tx.Delete(&deviceRow{}, m.From).Error; err != nil {
+			return err
+		}
+	}
 	if len(sightings) == 0 {
 		return nil
 	}
@@ -319,12 +329,8 @@ func saveDevices(tx *gorm.DB, site uint64, devices []ledger.Device) error {
 			changed = append(changed, row)
 		}
 	}
-	gone := make([]uint64, 0, len(standIns))
-	for _, id := range standIns {
-		gone = append(gone, id)
-	}
-	if len(gone) > 0 {
-		if err := tx.Delete(&deviceRow{}, gone).Error; err != nil {
+	for ids := range slices.Chunk(slices.Collect(maps.Values(standIns)), batchSize) {
+		if err := tx.Delete(&deviceRow{}, ids).Error; err != nil {
 			return err
 		}
 	}

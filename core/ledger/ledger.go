@@ -132,6 +132,13 @@ type Result struct {
 	Devices []Device
 	Changes []Change
 	Of      []int // for each sighting of the sweep the index of its device
+	Merges  []Merge
+}
+
+// Merge says that what was taken for a device of its own before is an address of another.
+type Merge struct {
+	From uint64 // the number of the device that is no more
+	Into int    // index into the devices of the result
 }
 
 // Apply enters a sweep into the ledger. known are all devices of the site, in any order; register is its whole
@@ -145,6 +152,7 @@ func Apply(known []Device, entries []register.Entry, sweep Sweep, identifier Ide
 	for i, device := range b.recognise(bodies) {
 		b.enter(bodies[i], device)
 	}
+	b.mergeParts()
 	b.markUnseen()
 	b.markContested()
 	covered := sweep.CoveredBefore
@@ -152,7 +160,7 @@ func Apply(known []Device, entries []register.Entry, sweep Sweep, identifier Ide
 		covered = covered.Union(sweep.Covered)
 	}
 	devices := Match(b.devices, entries, covered)
-	return Result{Devices: devices, Changes: b.changes, Of: b.of}
+	return Result{Devices: devices, Changes: b.changes, Of: b.of, Merges: b.merges}
 }
 
 // seenOnly leaves out devices that stand for entries of the register; Match makes them anew.
@@ -172,6 +180,7 @@ type book struct {
 	identifier Identifier
 	devices    []Device
 	changes    []Change
+	merges     []Merge
 	of         []int           // the device of each sighting
 	ids        map[uint64]bool // numbers of devices that are in use
 }

@@ -244,3 +244,60 @@ func TestChangesAreOfTheDeviceAndNotOfOurKnowledge(t *testing.T) {
 		}
 	}
 }
+
+// A sweep that was stopped met the router's far side without the router. The next one shows whose it is, and what people
+// said of it stays.
+func TestPartsAreMergedIntoTheirDevice(t *testing.T) {
+	partial := sweepOf(1, sight("10.40.2.1", "", "tcp.open 22"), sight("10.40.2.9", "", "tcp.open 80"))
+	partial.Stopped = true
+	known := stored(Apply(nil, nil, partial, engine).Devices)
+	known[0].Note = "in the cellar"
+	whole := sweepOf(2, sight("10.40.1.1", "48:9b:34:00:00:01"), sight("10.40.2.1", "", "echo.ttl 64"), sight("10.40.2.9", "", "tcp.open 80"))
+	got := Apply(known, nil, whole, engine)
+	if list := addrsOf(got.Devices); list != "10.40.1.1, 10.40.2.1; 10.40.2.9" {
+		t.Fatalf("devices %s", list)
+	}
+	at := slices.IndexFunc(got.Devices, func(d Device) bool { return len(d.Addrs) == 2 })
+	router := got.Devices[at]
+	if router.Note != "in the cellar" || !router.FirstSeen.Equal(begin) || !strings.Contains(strings.Join(router.Reasons, " "), "device 1 is a part of it") {
+		t.Errorf("the router is %+v", router)
+	}
+	if len(got.Merges) != 1 || got.Merges[0] != (Merge{From: 1, Into: at}) {
+		t.Errorf("merges %+v", got.Merges)
+	}
+	for i, s := range whole.Sightings {
+		if d := got.Devices[got.Of[i]]; !slices.Contains(d.Addrs, s.Addr) {
+			t.Errorf("the sighting of %s is put to %v", s.Addr, d.Addrs)
+		}
+	}
+	for _, c := range got.Changes {
+		if c.Kind == Vanished {
+			t.Errorf("change %+v", c)
+		}
+	}
+}
+
+// Who has a MAC address of its own is never taken for a part of another.
+func TestDevicesWithAMACAreNoParts(t *testing.T) {
+	known := stored(Apply(nil, nil, sweepOf(1, sight("10.40.1.9", "48:9b:34:00:00:02")), engine).Devices)
+	got := Apply(known, nil, sweepOf(2, sight("10.40.1.9", "48:9b:34:00:00:03")), engine)
+	if len(got.Devices) != 2 || len(got.Merges) > 0 {
+		t.Errorf("devices %s, merges %+v", addrsOf(got.Devices), got.Merges)
+	}
+}
+
+// A router without echo is known by its key, where one of each network at the most shows it.
+func TestGatewayByItsKey(t *testing.T) {
+	key := "ssh.hostkey SHA256:same"
+	router := []evidence.Sighting{
+		sight("10.40.1.1", "48:9b:34:00:00:01", key), sight("10.40.1.254", "00:00:5e:00:01:05", key),
+		sight("10.40.2.1", "", key), sight("10.40.3.1", "", key),
+	}
+	if got := addrsOf(Apply(nil, nil, sweepOf(1, router...), engine).Devices); got != "10.40.1.1, 10.40.1.254, 10.40.2.1, 10.40.3.1" {
+		t.Errorf("a router in three networks: %s", got)
+	}
+	factory := append(slices.Clone(router), sight("10.40.3.2", "", key))
+	if got := Apply(nil, nil, sweepOf(1, factory...), engine).Devices; len(got) != 5 {
+		t.Errorf("a key that two of one network show: %s", addrsOf(got))
+	}
+}

@@ -1,5 +1,5 @@
-import { Alert, Box, Chip, CircularProgress, Paper, Stack, Typography } from '@mui/material';
-import type { ReactNode } from 'react';
+import { Alert, Box, Button, Chip, CircularProgress, Dialog, DialogActions, DialogContent, DialogTitle, Paper, Stack, Typography } from '@mui/material';
+import type { FormEvent, ReactNode } from 'react';
 
 import { Problem } from '../api/client';
 import { visible } from '../lib/format';
@@ -78,6 +78,43 @@ export function Failure({ failure }: { failure: unknown }) {
   );
 }
 
+interface FormProps {
+  title: string;
+  does: string;
+  failure: unknown;
+  busy: boolean;
+  onSubmit: () => void;
+  onClose: () => void;
+  children: ReactNode;
+}
+
+/** A dialog that is a form. */
+export function FormDialog({ title, does, failure, busy, onSubmit, onClose, children }: FormProps) {
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    onSubmit();
+  };
+  return (
+    <Dialog open onClose={onClose} fullWidth maxWidth="sm">
+      <Box component="form" onSubmit={submit} sx={{ display: 'flex', flexDirection: 'column', minHeight: 0 }}>
+        <DialogTitle>{title}</DialogTitle>
+        <DialogContent>
+          <Stack spacing={2.5} sx={{ pt: 1 }}>
+            {children}
+            <Failure failure={failure} />
+          </Stack>
+        </DialogContent>
+        <DialogActions sx={{ px: 3, pb: 2 }}>
+          <Button onClick={onClose}>Cancel</Button>
+          <Button type="submit" variant="contained" loading={busy}>
+            {does}
+          </Button>
+        </DialogActions>
+      </Box>
+    </Dialog>
+  );
+}
+
 /** What a page shows while its data come. */
 export function Loading() {
   return (
@@ -91,7 +128,9 @@ export function Loading() {
 export function Empty({ title, children }: { title: string; children?: ReactNode }) {
   return (
     <Stack spacing={1} sx={{ alignItems: 'center', py: 6, px: 2, textAlign: 'center' }}>
-      <Typography variant="h3">{title}</Typography>
+      <Typography variant="h3" component="p">
+        {title}
+      </Typography>
       <Typography component="div" color="textSecondary">
         {children}
       </Typography>

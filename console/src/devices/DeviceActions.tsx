@@ -2,12 +2,12 @@ import AsideIcon from '@mui/icons-material/DoNotDisturbOnOutlined';
 import BackIcon from '@mui/icons-material/UndoOutlined';
 import NoteIcon from '@mui/icons-material/EditNoteOutlined';
 import RegisterIcon from '@mui/icons-material/FactCheckOutlined';
-import { Button, Dialog, DialogActions, DialogContent, DialogTitle, Stack, TextField, Typography } from '@mui/material';
+import { Button, Stack, TextField, Typography } from '@mui/material';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useState, type FormEvent, type ReactNode } from 'react';
+import { useState } from 'react';
 
 import { answer, api, type Device, type Schema } from '../api/client';
-import { Failure } from '../app/parts';
+import { FormDialog } from '../app/parts';
 import { useMay } from '../app/queries';
 
 type Open = 'note' | 'aside' | 'register' | undefined;
@@ -56,41 +56,6 @@ function useChange<T>(d: Device, change: (value: T) => Promise<unknown>, then?: 
       then?.();
     },
   });
-}
-
-interface FormProps {
-  title: string;
-  does: string;
-  failure: unknown;
-  busy: boolean;
-  onSubmit: () => void;
-  onClose: () => void;
-  children: ReactNode;
-}
-
-/** A dialog that is a form. */
-function FormDialog({ title, does, failure, busy, onSubmit, onClose, children }: FormProps) {
-  const submit = (e: FormEvent) => {
-    e.preventDefault();
-    onSubmit();
-  };
-  return (
-    <Dialog open onClose={onClose} fullWidth maxWidth="sm" slotProps={{ paper: { component: 'form', onSubmit: submit } }}>
-      <DialogTitle>{title}</DialogTitle>
-      <DialogContent>
-        <Stack spacing={2.5} sx={{ pt: 1 }}>
-          {children}
-          <Failure failure={failure} />
-        </Stack>
-      </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
-        <Button onClick={onClose}>Cancel</Button>
-        <Button type="submit" variant="contained" loading={busy}>
-          {does}
-        </Button>
-      </DialogActions>
-    </Dialog>
-  );
 }
 
 function NoteDialog({ d, onClose }: { d: Device; onClose: () => void }) {

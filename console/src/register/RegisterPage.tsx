@@ -3,7 +3,7 @@ import UploadIcon from '@mui/icons-material/UploadFileOutlined';
 import { Alert, Box, Button, Checkbox, FormControlLabel, Paper, Stack, Typography } from '@mui/material';
 import { DataGrid, type GridColDef } from '@mui/x-data-grid';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useId, useState, type DragEvent } from 'react';
+import { useRef, useState, type DragEvent } from 'react';
 
 import { answer, api, type Schema } from '../api/client';
 import { DeviceText, Empty, Failure, Page, Panel } from '../app/parts';
@@ -58,7 +58,7 @@ function Import({ site }: { site: number }) {
   const [partial, setPartial] = useState(false);
   const [over, setOver] = useState(false);
   const [name, setName] = useState('');
-  const input = useId();
+  const input = useRef<HTMLInputElement>(null);
   const queries = useQueryClient();
   const load = useMutation({
     mutationFn: async (file: File) => {
@@ -98,12 +98,13 @@ function Import({ site }: { site: number }) {
           onDrop={drop}
           sx={{ border: '2px dashed', borderColor: over ? 'primary.main' : 'divider', borderRadius: 2, p: 2, display: 'flex', gap: 2, alignItems: 'center', flexWrap: 'wrap' }}
         >
-          <Button component="label" htmlFor={input} variant="contained" startIcon={<UploadIcon />} loading={load.isPending}>
+          <Button variant="contained" startIcon={<UploadIcon />} loading={load.isPending} onClick={() => input.current?.click()}>
             Choose a file
           </Button>
           <input
-            id={input}
+            ref={input}
             type="file"
+            tabIndex={-1}
             accept=".csv,.txt,.tsv,.xlsx,text/csv"
             aria-label="File of the register"
             style={{ position: 'absolute', width: 1, height: 1, opacity: 0 }}

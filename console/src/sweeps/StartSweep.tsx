@@ -1,11 +1,11 @@
 import PlayIcon from '@mui/icons-material/PlayArrowOutlined';
-import { Alert, Button, Dialog, DialogActions, DialogContent, DialogTitle, MenuItem, Stack, TextField } from '@mui/material';
+import { Alert, Button, MenuItem, Stack, TextField } from '@mui/material';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useState, type FormEvent } from 'react';
+import { useState } from 'react';
 import { useNavigate } from 'react-router';
 
 import { answer, api, type Schema, type Site } from '../api/client';
-import { Failure } from '../app/parts';
+import { FormDialog } from '../app/parts';
 import { useMay } from '../app/queries';
 
 type Pace = NonNullable<Schema['NewSweep']['pace']>;
@@ -73,70 +73,61 @@ function StartSweepDialog({ site, onClose }: { site: Site; onClose: () => void }
       await navigate(`/sites/${site.id}/sweeps/${sweep.id}`);
     },
   });
-  const submit = (e: FormEvent) => {
-    e.preventDefault();
-    start.mutate();
-  };
   return (
-    <Dialog open onClose={onClose} fullWidth maxWidth="sm" slotProps={{ paper: { component: 'form', onSubmit: submit } as object }}>
-      <DialogTitle>Start a sweep of {site.name}</DialogTitle>
-      <DialogContent>
-        <Stack spacing={2.5} sx={{ pt: 1 }}>
-          <TextField select label="From" required value={vantage} onChange={(e) => setChosen(e.target.value)} helperText="The interface of this service’s machine that is plugged into the site">
-            {(vantages.data ?? []).map((v) => (
-              <MenuItem key={v.name} value={v.name}>
-                {v.name}: {v.prefixes.join(', ') || 'no address'}
-              </MenuItem>
-            ))}
-          </TextField>
-          <TextField
-            label="Ranges"
-            multiline
-            value={ranges}
-            onChange={(e) => setRanges(e.target.value)}
-            helperText="10.40.1.9, 10.40.1.0/24, 10.40.1.20-10.40.1.80 or 10.40.1.20-80, parted by commas. Empty: all networks of the site."
-          />
-          <TextField label="Leave out" value={exclusions} onChange={(e) => setExclusions(e.target.value)} helperText="Written in the same way" />
-          <TextField select label="Pace" value={pace} onChange={(e) => setPace(e.target.value as Pace)}>
-            {paces.map((p) => (
-              <MenuItem key={p.pace} value={p.pace}>
-                {p.says}
-              </MenuItem>
-            ))}
-          </TextField>
-          {pace === 'own' && (
-            <Stack direction="row" spacing={1} sx={{ flexWrap: 'wrap', rowGap: 1.5 }}>
-              {figureNames.map((f) => (
-                <TextField
-                  key={f.key}
-                  size="small"
-                  type="number"
-                  label={f.label}
-                  value={figures[f.key]}
-                  onChange={(e) => setFigures({ ...figures, [f.key]: Number(e.target.value) })}
-                  sx={{ width: 168 }}
-                />
-              ))}
-            </Stack>
-          )}
-          <TextField select label="Ports" value={portSet} onChange={(e) => setPortSet(e.target.value)}>
-            {portSets.map((p) => (
-              <MenuItem key={p.ports} value={p.ports}>
-                {p.says}
-              </MenuItem>
-            ))}
-          </TextField>
-          {portSet === 'list' && <TextField label="List of ports" value={portList} onChange={(e) => setPortList(e.target.value)} helperText="22, 80, 8000-8100" />}
-          {vantages.data?.length === 0 && <Alert severity="warning">This machine has no interface with an address.</Alert>}
-          <Failure failure={vantages.error ?? start.error} />
+    <FormDialog
+      title={`Start a sweep of ${site.name}`}
+      does="Start"
+      failure={vantages.error ?? start.error}
+      busy={start.isPending}
+      onSubmit={() => start.mutate()}
+      onClose={onClose}
+    >
+      <TextField select label="From" required value={vantage} onChange={(e) => setChosen(e.target.value)} helperText="The interface of this service’s machine that is plugged into the site">
+        {(vantages.data ?? []).map((v) => (
+          <MenuItem key={v.name} value={v.name}>
+            {v.name}: {v.prefixes.join(', ') || 'no address'}
+          </MenuItem>
+        ))}
+      </TextField>
+      <TextField
+        label="Ranges"
+        multiline
+        value={ranges}
+        onChange={(e) => setRanges(e.target.value)}
+        helperText="10.40.1.9, 10.40.1.0/24, 10.40.1.20-10.40.1.80 or 10.40.1.20-80, parted by commas. Empty: all networks of the site."
+      />
+      <TextField label="Leave out" value={exclusions} onChange={(e) => setExclusions(e.target.value)} helperText="Written in the same way" />
+      <TextField select label="Pace" value={pace} onChange={(e) => setPace(e.target.value as Pace)}>
+        {paces.map((p) => (
+          <MenuItem key={p.pace} value={p.pace}>
+            {p.says}
+          </MenuItem>
+        ))}
+      </TextField>
+      {pace === 'own' && (
+        <Stack direction="row" spacing={1} sx={{ flexWrap: 'wrap', rowGap: 1.5 }}>
+          {figureNames.map((f) => (
+            <TextField
+              key={f.key}
+              size="small"
+              type="number"
+              label={f.label}
+              value={figures[f.key]}
+              onChange={(e) => setFigures({ ...figures, [f.key]: Number(e.target.value) })}
+              sx={{ width: 168 }}
+            />
+          ))}
         </Stack>
-      </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
-        <Button onClick={onClose}>Cancel</Button>
-        <Button type="submit" variant="contained" loading={start.isPending}>
-          Start
-        </Button>
-      </DialogActions>
-    </Dialog>
+      )}
+      <TextField select label="Ports" value={portSet} onChange={(e) => setPortSet(e.target.value)}>
+        {portSets.map((p) => (
+          <MenuItem key={p.ports} value={p.ports}>
+            {p.says}
+          </MenuItem>
+        ))}
+      </TextField>
+      {portSet === 'list' && <TextField label="List of ports" value={portList} onChange={(e) => setPortList(e.target.value)} helperText="22, 80, 8000-8100" />}
+      {vantages.data?.length === 0 && <Alert severity="warning">This machine has no interface with an address.</Alert>}
+    </FormDialog>
   );
 }

@@ -33,7 +33,7 @@ export function SweepsPage() {
       actions={
         <Stack direction="row" spacing={1}>
           {may && (
-            <Tooltip title="Read all stored evidence again under the rules of today; no packet is sent">
+            <Tooltip describeChild title="Read all stored evidence again under the rules of today; no packet is sent">
               <Button startIcon={<RereadIcon />} loading={reread.isPending} onClick={() => reread.mutate()}>
                 Read again
               </Button>

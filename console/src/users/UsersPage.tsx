@@ -1,13 +1,11 @@
 import AddIcon from '@mui/icons-material/PersonAddOutlined';
 import DeleteIcon from '@mui/icons-material/DeleteOutlined';
-import {
-  Alert, Button, Dialog, DialogActions, DialogContent, DialogTitle, IconButton, MenuItem, Stack, Table, TableBody, TableCell, TableHead, TableRow, TextField, Tooltip,
-} from '@mui/material';
+import { Alert, Button, IconButton, MenuItem, Table, TableBody, TableCell, TableHead, TableRow, TextField, Tooltip } from '@mui/material';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useState, type FormEvent } from 'react';
+import { useState } from 'react';
 
 import { answer, api, type Schema } from '../api/client';
-import { DeviceText, Failure, Loading, Page, Panel, Scrolling } from '../app/parts';
+import { DeviceText, Failure, FormDialog, Loading, Page, Panel, Scrolling } from '../app/parts';
 import type { Role } from '../app/queries';
 import { moment } from '../lib/format';
 
@@ -126,55 +124,23 @@ function AddDialog({ onClose }: { onClose: () => void }) {
   const [role, setRole] = useState<Role>('look');
   const [password, setPassword] = useState('');
   const add = useUserChange(() => answer(api.POST('/api/v1/users', { body: { name, role, password } })), onClose);
-  const submit = (e: FormEvent) => {
-    e.preventDefault();
-    add.mutate(undefined);
-  };
   return (
-    <Dialog open onClose={onClose} fullWidth maxWidth="sm" slotProps={{ paper: { component: 'form', onSubmit: submit } }}>
-      <DialogTitle>Enter a user</DialogTitle>
-      <DialogContent>
-        <Stack spacing={2.5} sx={{ pt: 1 }}>
-          <TextField label="User’s name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} helperText="Letters, digits, dot, dash, underscore and @" />
-          <RoleField label="Role" value={role} onRole={setRole} />
-          <PasswordField label="User’s password" value={password} onText={setPassword} />
-          <Failure failure={add.error} />
-        </Stack>
-      </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
-        <Button onClick={onClose}>Cancel</Button>
-        <Button type="submit" variant="contained" loading={add.isPending}>
-          Enter
-        </Button>
-      </DialogActions>
-    </Dialog>
+    <FormDialog title="Enter a user" does="Enter" failure={add.error} busy={add.isPending} onSubmit={() => add.mutate(undefined)} onClose={onClose}>
+      <TextField label="User’s name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} helperText="Letters, digits, dot, dash, underscore and @" />
+      <RoleField label="Role" value={role} onRole={setRole} />
+      <PasswordField label="User’s password" value={password} onText={setPassword} />
+    </FormDialog>
   );
 }
 
 function PasswordDialog({ user, onClose }: { user: string; onClose: () => void }) {
   const [password, setPassword] = useState('');
   const reset = useUserChange(() => answer(api.PUT('/api/v1/users/{user}/password', { params: { path: { user } }, body: { password } })), onClose);
-  const submit = (e: FormEvent) => {
-    e.preventDefault();
-    reset.mutate(undefined);
-  };
   return (
-    <Dialog open onClose={onClose} fullWidth maxWidth="xs" slotProps={{ paper: { component: 'form', onSubmit: submit } }}>
-      <DialogTitle>New password of {user}</DialogTitle>
-      <DialogContent>
-        <Stack spacing={2} sx={{ pt: 1 }}>
-          <Alert severity="info">The user is signed out everywhere.</Alert>
-          <PasswordField label="New password" value={password} onText={setPassword} />
-          <Failure failure={reset.error} />
-        </Stack>
-      </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
-        <Button onClick={onClose}>Cancel</Button>
-        <Button type="submit" variant="contained" loading={reset.isPending}>
-          Set
-        </Button>
-      </DialogActions>
-    </Dialog>
+    <FormDialog title={`New password of ${user}`} does="Set" failure={reset.error} busy={reset.isPending} onSubmit={() => reset.mutate(undefined)} onClose={onClose}>
+      <Alert severity="info">The user is signed out everywhere.</Alert>
+      <PasswordField label="New password" value={password} onText={setPassword} />
+    </FormDialog>
   );
 }
 

@@ -1,0 +1,80 @@
+package ledger
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"airdrift/core/hwaddr"
+)
+
+// mergeParts takes out devices that were addresses of another all along. A sweep that was stopped, or that looked at one
+// network alone, may have met a router's far side without the router, and taken it for a device of its own. Only what has
+// no MAC address of its own is merged, and only where every address of it now belongs to one device with a MAC.
+func (b *book) mergeParts() {
+	holders := map[netip.Addr]int{}
+	for i, d := range b.devices {
+		if d.LastSweep == b.sweep.ID && slices.ContainsFunc(d.MACs, identifies) {
+			for _, a := range d.Addrs {
+				holders[a] = i
+			}
+		}
+	}
+	into := make([]int, len(b.devices)) // the device that each is part of; itself where it is none
+	for i, d := range b.devices {
+		into[i] = i
+		if d.LastSweep == b.sweep.ID || len(d.Addrs) == 0 || slices.ContainsFunc(d.MACs, identifies) {
+			continue
+		}
+		holder, held := holders[d.Addrs[0]]
+		if held && !slices.ContainsFunc(d.Addrs, func(a netip.Addr) bool { at, ok := holders[a]; return !ok || at != holder }) {
+			into[i] = holder
+			b.devices[holder].absorb(d)
+		}
+	}
+	b.renumber(into)
+}
+
+// absorb takes over what people have said of a part, and since when it is known.
+func (d *Device) absorb(part Device) {
+	d.FirstSeen = earliest(d.FirstSeen, part.FirstSeen)
+	d.MACs = newestFirst(d.MACs, slices.DeleteFunc(slices.Clone(part.MACs), hwaddr.MAC.IsZero))
+	d.Note = cmp.Or(d.Note, part.Note)
+	if d.Aside == nil {
+		d.Aside = part.Aside
+	}
+	d.Reasons = append(d.Reasons, fmt.Sprintf("What was known as device %d is a part of it: %s belongs to it.", part.ID, addrText(part.Addrs)))
+}
+
+func earliest(a, b time.Time) time.Time {
+	if b.Before(a) {
+		return b
+	}
+	return a
+}
+
+// renumber takes parts out of the list, and points what pointed to devices to their new places.
+func (b *book) renumber(into []int) {
+	place := make([]int, len(b.devices))
+	kept := b.devices[:0:0]
+	for i, d := range b.devices {
+		if into[i] == i {
+			place[i] = len(kept)
+			kept = append(kept, d)
+		}
+	}
+	for i, d := range b.devices {
+		if into[i] != i {
+			b.merges = append(b.merges, Merge{From: d.ID, Into: place[into[i]]})
+		}
+	}
+	b.devices = kept
+	for i := range b.of {
+		b.of[i] = place[b.of[i]]
+	}
+	for i := range b.changes {
+		b.changes[i].Device = place[b.changes[i].Device]
+	}
+}
