@@ -65,7 +65,7 @@ func newJob(record store.Sweep, engine *identify.Engine, st *store.Store, journa
 func (j *job) run(ctx, service context.Context, w wire.Wire, order sweep.Order, enter enterFunc) (written bool) {
 	defer close(j.done)
 	for _, s := range order.Known {
-		j.show(s)
+		j.show(s, false)
 	}
 	wrote := make(chan struct{})
 	sweeping, endWriter := context.WithCancel(context.WithoutCancel(ctx))
@@ -76,7 +76,7 @@ func (j *job) run(ctx, service context.Context, w wire.Wire, order sweep.Order, 
 	summary, err := sweep.Run(ctx, w, order, j.hear)
 	endWriter()
 	<-wrote
-	j.note("The sweep ended: %d of %d addresses answered, %d questions sent.", summary.Answered, summary.Addresses, summary.Sent)
+	j.note("The sweep ended: %d of %d addresses answered, %d others were heard, %d questions sent.", summary.Answered, summary.Addresses, summary.Heard, summary.Sent)
 	record := j.conclude(summary, err)
 	final, written := j.finish(service, record, enter)
 	j.close(final)
@@ -158,13 +158,11 @@ func (j *job) hear(e sweep.Event) {
 		defer j.mu.Unlock()
 		p := toProgress(e)
 		j.progress = &p
-		j.sweep.Answered, j.sweep.Place = uint64(e.Found), e.At
+		j.sweep.Answered, j.sweep.Place = uint64(e.Answered), e.At
 		j.tellLocked(p)
 	case sweep.Sighted:
-		s := e.Sighting
-		s.Whole = e.Whole
-		j.keep(s)
-		j.show(s)
+		j.keep(e.Sighting)
+		j.show(e.Sighting, e.Whole)
 	case sweep.Warning:
 		j.warn(e.Text)
 	}
@@ -191,10 +189,10 @@ func (j *job) keep(s evidence.Sighting) {
 	}
 }
 
-// show tells the listeners of a sighting.
-func (j *job) show(s evidence.Sighting) {
+// show tells the listeners of a sighting; whole says that nothing more will come for it.
+func (j *job) show(s evidence.Sighting, whole bool) {
 	key := s.Addr.String() + " " + s.MAC.String()
-	shown := toSighting(s, s.Whole, j.engine)
+	shown := toSighting(s, whole, j.engine)
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	if _, known := j.sightings[key]; !known {

@@ -246,16 +246,12 @@ func orderOf(site store.Site, record store.Sweep, link wire.Link) (sweep.Order, 
 	if err != nil {
 		return sweep.Order{}, err
 	}
-	excluded, err := netrange.Parse(record.Exclusions)
-	if err != nil && !errors.Is(err, netrange.ErrEmpty) {
-		return sweep.Order{}, err
-	}
 	servers := site.NameServers
 	if len(servers) == 0 {
 		servers = link.NameServers
 	}
 	order := sweep.Order{
-		Ranges: ranges, Excluded: excluded, Fence: site.Fence(), Pace: pace, Ports: ports, NameServers: servers, Seed: record.Seed,
+		Ranges: ranges, Fence: site.Fence(), Pace: pace, Ports: ports, NameServers: servers, Seed: record.Seed,
 	}
 	return order, order.Check()
 }

@@ -127,7 +127,7 @@ type Sighting struct {
 	Ring        int        `json:"ring"`                 // 0: in the ranges given
 	LearnedFrom string     `json:"learnedFrom,omitzero"` // which table told the address; empty in ring 0
 	Answered    bool       `json:"answered"`             // false where others told of it and it kept silent
-	Whole       bool       `json:"whole,omitzero"`       // it has been asked all there was to ask
+	Whole       bool       `json:"whole,omitzero"`       // it has been asked all there was to ask; false for who was only heard or called
 	FirstAt     time.Time  `json:"firstAt"`              // UTC
 	Items       []Item     `json:"items"`
 }

@@ -317,6 +317,11 @@ func (b body) addrs() []netip.Addr {
 	return slices.Compact(addrs)
 }
 
+// asked reports whether the sweep asked it all there was to ask, at one address at least.
+func (b body) asked() bool {
+	return slices.ContainsFunc(b.sightings, func(s evidence.Sighting) bool { return s.Whole })
+}
+
 func (b body) firstAt(otherwise time.Time) time.Time {
 	first := otherwise
 	for i, s := range b.sightings {
@@ -347,11 +352,13 @@ func (b body) answersForOthers() bool {
 	return false
 }
 
-// traits finds what an auditor must know of how a body appears on the network.
-func (b *book) traits(body body) []Trait {
+// traits finds what an auditor must know of how a device appears on the network. Where the sweep did not look at all of its
+// addresses, what was known stays.
+func (b *book) traits(body body, d Device) []Trait {
 	var traits []Trait
+	partial := len(d.Addrs) > len(body.addrs())
 	add := func(t Trait, has bool) {
-		if has {
+		if has || partial && slices.Contains(d.Traits, t) {
 			traits = append(traits, t)
 		}
 	}

@@ -195,13 +195,14 @@ func (b *book) enter(body body, at int) {
 		b.compare(body, at)
 	}
 	d := &b.devices[at]
-	if b.sweep.Stopped && len(d.Items) > 0 {
-		// It may have been seen and not asked yet: what was known of it stays.
+	addrs := b.addrsNow(*d, body)
+	if !body.asked() && len(d.Items) > 0 {
+		// It was only heard, or the sweep ended before it was asked: what was known of it stays.
 		body.facts = evidence.Renew(d.Items, body.facts)
 		body.identity, body.keys = b.identifier.Identify(body.facts), keysOf(body.facts)
 	}
 	d.MACs = newestFirst(body.macs(), d.MACs)
-	d.Addrs = body.addrs()
+	d.Addrs = addrs
 	d.Keys = body.keys
 	d.Items = body.facts
 	d.Identity = body.identity
@@ -211,7 +212,7 @@ func (b *book) enter(body body, at int) {
 	d.Presence = Seen
 	d.Reasons = body.reasons
 	d.Contested = nil
-	d.Traits = b.traits(body)
+	d.Traits = b.traits(body, *d)
 	d.Segment = b.segment(body)
 	for _, i := range body.index {
 		b.of[i] = at
@@ -247,7 +248,7 @@ func (b *book) compare(body body, at int) {
 	if d.Presence == Silent {
 		b.changes = append(b.changes, Change{Kind: Appeared, Device: at, After: addrText(body.addrs())})
 	}
-	if before, after := addrText(settled(d.Addrs)), addrText(settled(body.addrs())); before != after {
+	if before, after := addrText(settled(d.Addrs)), addrText(settled(b.addrsNow(d, body))); before != after {
 		b.changes = append(b.changes, Change{Kind: Moved, Device: at, Before: before, After: after})
 	}
 	for _, a := range []identify.Attribute{identify.Firmware, identify.OS, identify.Kind} {
@@ -285,17 +286,39 @@ func (b *book) markUnseen() {
 	}
 }
 
-// covers reports whether the sweep looked where a device was: at all of its addresses, or on its segment where those are
-// found by hearing and by calling all at once.
+// covers reports whether the sweep looked where a device was: at all of its addresses.
 func (b *book) covers(d Device) bool {
-	heard := d.Segment.IsValid() && slices.ContainsFunc(b.sweep.OnLink, func(p netip.Prefix) bool { return p.Masked() == d.Segment })
 	for _, a := range settled(d.Addrs) {
-		found := b.sweep.Covered.Contains(a) || heard && (a.Is6() || !d.Segment.Contains(a))
-		if !found {
+		if !b.lookedAt(d, a) {
 			return false
 		}
 	}
 	return len(d.Addrs) > 0
+}
+
+// lookedAt reports whether the sweep would have found a device at an address: it was asked for, or is one of those that are
+// found by calling all of a segment at once and by hearing, where the sweep looked through the whole of it.
+func (b *book) lookedAt(d Device, a netip.Addr) bool {
+	if b.sweep.Covered.Contains(a) {
+		return true
+	}
+	onSegment := d.Segment.IsValid() && slices.ContainsFunc(b.sweep.OnLink, func(p netip.Prefix) bool { return p.Masked() == d.Segment })
+	return onSegment && b.sweep.Covered.Covers(b.sweep.OnLink) && (a.Is6() || !d.Segment.Contains(a))
+}
+
+// addrsNow gives the addresses of a device: those it was seen at, and those it had where this sweep did not look. A sweep
+// that was stopped takes one away only from who turned up at another.
+func (b *book) addrsNow(d Device, body body) []netip.Addr {
+	now := body.addrs()
+	turnedUp := slices.ContainsFunc(settled(now), func(a netip.Addr) bool { return !slices.Contains(d.Addrs, a) })
+	for _, a := range d.Addrs {
+		looked := b.lookedAt(d, a) && (!b.sweep.Stopped || turnedUp)
+		if !looked && !slices.Contains(now, a) {
+			now = append(now, a)
+		}
+	}
+	slices.SortFunc(now, netip.Addr.Compare)
+	return now
 }
 
 // settled gives the addresses that say where a device is. IPv6 addresses come and go (RFC 8981), so they count only where
@@ -318,11 +341,9 @@ func settled(addrs []netip.Addr) []netip.Addr {
 // markContested finds addresses that two devices held in this sweep.
 func (b *book) markContested() {
 	holders := map[netip.Addr][]int{}
-	for i, d := range b.devices {
-		if d.LastSweep == b.sweep.ID {
-			for _, a := range d.Addrs {
-				holders[a] = append(holders[a], i)
-			}
+	for i, s := range b.sweep.Sightings {
+		if device := b.of[i]; !slices.Contains(holders[s.Addr], device) {
+			holders[s.Addr] = append(holders[s.Addr], device)
 		}
 	}
 	for a, devices := range holders {

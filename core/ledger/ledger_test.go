@@ -23,7 +23,7 @@ var (
 
 // sight makes a sighting; facts are "key value" texts.
 func sight(addr, mac string, facts ...string) evidence.Sighting {
-	s := evidence.Sighting{Addr: netip.MustParseAddr(addr), Answered: true, FirstAt: begin}
+	s := evidence.Sighting{Addr: netip.MustParseAddr(addr), Answered: true, Whole: true, FirstAt: begin}
 	if mac != "" {
 		s.MAC = hwaddr.MustParse(mac)
 		facts = append(facts, "arp.mac "+mac)
@@ -33,6 +33,12 @@ func sight(addr, mac string, facts ...string) evidence.Sighting {
 		source, _, _ := strings.Cut(key, ".")
 		s.Items = append(s.Items, evidence.Item{Source: evidence.Source(source), Key: key, Value: value})
 	}
+	return s
+}
+
+// notAsked makes a sighting one of somebody who was called or heard, and not asked.
+func notAsked(s evidence.Sighting) evidence.Sighting {
+	s.Whole = false
 	return s
 }
 
@@ -212,7 +218,7 @@ func TestAStoppedSweepTakesNothingAway(t *testing.T) {
 	entries := []register.Entry{}
 	whole := sweepOf(1, sight("10.40.1.5", macA, "http.title Network Camera", "ssh.hostkey K", "tcp.open 80"))
 	known := stored(Apply(nil, entries, whole, engine).Devices)
-	stopped := sweepOf(2, sight("10.40.1.9", macA))
+	stopped := sweepOf(2, notAsked(sight("10.40.1.9", macA)))
 	stopped.Stopped = true
 	after := Apply(known, entries, stopped, engine)
 	d := after.Devices[0]
@@ -299,5 +305,32 @@ func TestGatewayByItsKey(t *testing.T) {
 	factory := append(slices.Clone(router), sight("10.40.3.2", "", key))
 	if got := Apply(nil, nil, sweepOf(1, factory...), engine).Devices; len(got) != 5 {
 		t.Errorf("a key that two of one network show: %s", addrsOf(got))
+	}
+}
+
+// A sweep of one address hears others on the segment: of those it knows no less than before, and none of them has moved.
+func TestASweepOfAPartKeepsTheRest(t *testing.T) {
+	const macB = "48:9b:34:00:00:0b"
+	bridge := []evidence.Sighting{sight("10.40.1.8", macA)}
+	for _, a := range []string{"10.40.1.200", "10.40.1.201", "10.40.1.202", "10.40.1.203"} {
+		bridge = append(bridge, sight(a, macA))
+	}
+	all := append(bridge, sight("10.40.1.5", macB, "http.title Network Camera"), sight("fd00:40:1::5", macB))
+	known := stored(Apply(nil, nil, sweepOf(1, all...), engine).Devices)
+	part := sweepOf(2, sight("10.40.1.8", macA), notAsked(sight("fd00:40:1::5", macB)))
+	part.Covered = netrange.FromPrefixes(netip.MustParsePrefix("10.40.1.8/32"))
+	got := Apply(known, nil, part, engine)
+	if len(got.Changes) > 0 || len(got.Devices) != 2 {
+		t.Fatalf("devices %s, changes %+v", addrsOf(got.Devices), got.Changes)
+	}
+	for _, d := range got.Devices {
+		switch {
+		case d.MACs[0] == hwaddr.MustParse(macA):
+			if len(d.Addrs) != 5 || !slices.Contains(d.Traits, AnswersForOthers) {
+				t.Errorf("the bridge is at %v with the traits %v", d.Addrs, d.Traits)
+			}
+		case len(d.Addrs) != 2 || d.Identity.Of(identify.Kind) != "camera":
+			t.Errorf("the camera is a %s at %v", d.Identity.Of(identify.Kind), d.Addrs)
+		}
 	}
 }

@@ -344,6 +344,17 @@ func Hosts(p netip.Prefix) Set {
 	return all
 }
 
+// Covers reports whether the set holds every address that devices of these IPv4 subnets may hold. Subnets of IPv6 do not
+// count: nobody looks through them address by address.
+func (s Set) Covers(subnets []netip.Prefix) bool {
+	for _, p := range subnets {
+		if p.Addr().Is4() && Hosts(p).Without(s).count > 0 {
+			return false
+		}
+	}
+	return true
+}
+
 // maxFreeSearch bounds the search for a free address, so that it ends in a network that is larger than anybody fills.
 const maxFreeSearch = 1 << 20
 

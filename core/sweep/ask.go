@@ -39,15 +39,22 @@ func (r *run) askOne(ctx context.Context, a netip.Addr) error {
 	if r.roster.settled(a) {
 		return nil
 	}
-	err := r.interview(ctx, t)
-	whole := err == nil && ctx.Err() == nil
+	asked, err := r.interview(ctx, t)
+	r.finish(a, asked, err == nil && ctx.Err() == nil)
+	return err
+}
+
+// finish tells what became of an address: asked says that it was asked, over that nothing more will be.
+func (r *run) finish(a netip.Addr, asked, over bool) {
+	if over {
+		r.roster.finish(a)
+	}
 	for _, mac := range r.roster.holders(a) {
-		if whole {
+		if over && asked {
 			r.roster.note(evidence.Sighting{Addr: a, MAC: mac, Whole: true})
 		}
-		r.tell(Sighted{Sighting: r.roster.get(a, mac), Whole: whole})
+		r.tell(Sighted{Sighting: r.roster.get(a, mac), Whole: over})
 	}
-	return err
 }
 
 // target is one address while it is asked.
@@ -57,16 +64,16 @@ type target struct {
 	left  uint64 // questions not settled yet
 }
 
-// interview asks the ports of one address, a few at a time, and its name.
-func (r *run) interview(ctx context.Context, t *target) error {
+// interview asks the ports of one address, a few at a time, and its name. asked is false where it is left alone.
+func (r *run) interview(ctx context.Context, t *target) (asked bool, err error) {
 	if may, err := r.mayBeAsked(ctx, t.addr); err != nil || !may {
-		return err
+		return false, err
 	}
 	if err := r.tryUnlikelyPorts(ctx, t); err != nil {
-		return err
+		return true, err
 	}
 	if err := r.askName(ctx, t.addr); err != nil {
-		return err
+		return true, err
 	}
 	g, portCtx := errgroup.WithContext(ctx)
 	g.SetLimit(r.order.Pace.PerDevice)
@@ -78,7 +85,7 @@ func (r *run) interview(ctx context.Context, t *target) error {
 		t.left--
 		r.meter.settle(1)
 	}
-	return errors.Join(g.Wait(), ctx.Err())
+	return true, errors.Join(g.Wait(), ctx.Err())
 }
 
 // portsOf gives the ports to ask of one address, in an order of its own. Of one that accepts every connection only those

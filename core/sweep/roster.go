@@ -20,6 +20,8 @@ type roster struct {
 	sightings map[sightingKey]*evidence.Sighting
 	macs      map[netip.Addr][]hwaddr.MAC // the sightings of an address, in the order they came
 	addrs     map[hwaddr.MAC][]netip.Addr // the addresses a MAC answers for
+	finished  map[netip.Addr]bool         // those of which nothing more will come
+	inside    int                         // addresses of the ranges that answered
 }
 
 type sightingKey struct {
@@ -34,6 +36,7 @@ func newRoster(ranges netrange.Set) *roster {
 		sightings: map[sightingKey]*evidence.Sighting{},
 		macs:      map[netip.Addr][]hwaddr.MAC{},
 		addrs:     map[hwaddr.MAC][]netip.Addr{},
+		finished:  map[netip.Addr]bool{},
 	}
 }
 
@@ -42,7 +45,10 @@ func (r *roster) note(s evidence.Sighting) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if i, inside := r.ranges.Index(s.Addr); inside {
-		r.answered[i/64] |= 1 << (i % 64)
+		if r.answered[i/64]&(1<<(i%64)) == 0 {
+			r.answered[i/64] |= 1 << (i % 64)
+			r.inside++
+		}
 	}
 	key := sightingKey{s.Addr, s.MAC}
 	if known := r.sightings[key]; known != nil {
@@ -80,10 +86,20 @@ func (r *roster) answersFor(mac hwaddr.MAC) []netip.Addr {
 	return slices.Clone(r.addrs[mac])
 }
 
-// settled reports whether all there was to ask at an address has been asked.
+// finish marks an address of which nothing more will come.
+func (r *roster) finish(a netip.Addr) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.finished[a] = true
+}
+
+// settled reports whether nothing more will come of an address: it was left alone, or has been asked all there was to ask.
 func (r *roster) settled(a netip.Addr) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.finished[a] {
+		return true
+	}
 	for _, mac := range r.macs[a] {
 		if !r.sightings[sightingKey{a, mac}].Whole {
 			return false
@@ -113,15 +129,16 @@ func (r *roster) all() []netip.Addr {
 	return addrs
 }
 
-// count gives the number of sightings, addresses the number of addresses they are at.
+// count gives the number of sightings.
 func (r *roster) count() int {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return len(r.sightings)
 }
 
-func (r *roster) addresses() int {
+// addresses gives how many addresses of the ranges answered, and how many others were heard.
+func (r *roster) addresses() (inside, others int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return len(r.macs)
+	return r.inside, len(r.macs) - r.inside
 }

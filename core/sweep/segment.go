@@ -99,6 +99,12 @@ func (r *run) callND(ctx context.Context, s *segment, set netrange.Set) error {
 	})
 }
 
+// wholeSegment reports whether the sweep may speak to everybody on the segment: it looks through all of it, and nobody there
+// is left out.
+func (r *run) wholeSegment() bool {
+	return r.link.Within(r.order.Fence) && r.order.Ranges.Covers(r.link.Prefixes)
+}
+
 // callAllNodes asks every IPv6 node of the segment to answer, from each of the own addresses: a node answers from an
 // address of the same scope.
 func (r *run) callAllNodes(ctx context.Context, s *segment) error {
@@ -108,7 +114,7 @@ func (r *run) callAllNodes(ctx context.Context, s *segment) error {
 			own = append(own, p.Addr())
 		}
 	}
-	if len(own) == 0 || !r.link.Within(r.order.Fence) {
+	if len(own) == 0 || !r.wholeSegment() {
 		return nil
 	}
 	r.meter.expect(uint64(r.order.Pace.Rounds * len(own)))
@@ -230,16 +236,16 @@ func (s *sendTimes) take(a netip.Addr) (at time.Time, asked, sure bool) {
 }
 
 // asksBySix reports whether a device that was met by IPv6 without being looked for may be asked there: it is in the
-// fence, has not been asked by IPv4, and is certainly not among what was left out.
+// fence, has not been asked by IPv4, and nobody of the segment was left out.
 func (r *run) asksBySix(a netip.Addr, mac hwaddr.MAC) bool {
 	if !a.Is6() || r.order.Ranges.Contains(a) {
 		return false
 	}
-	inside := a.IsLinkLocalUnicast() && r.link.Within(r.order.Fence)
+	inside := a.IsLinkLocalUnicast()
 	for _, n := range r.order.Fence {
 		inside = inside || n.Contains(a)
 	}
-	if !inside || r.order.Excluded.Count() > 0 || mac.IsZero() {
+	if !inside || !r.wholeSegment() || mac.IsZero() {
 		return false
 	}
 	better := a

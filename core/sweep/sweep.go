@@ -30,7 +30,6 @@ const (
 // Order is what a sweep is to do.
 type Order struct {
 	Ranges      netrange.Set   // what to look through, exclusions taken out already
-	Excluded    netrange.Set   // what was left out of the ranges, and is to be left alone
 	Fence       []netip.Prefix // the site's networks; nothing outside them is ever sent a packet
 	Pace        Pace
 	Ports       []uint16            // TCP ports to ask each one that answers
@@ -63,12 +62,14 @@ type StageStarted struct{ Stage Stage }
 // Progress says how far a stage is.
 type Progress struct {
 	Stage Stage
-	Done  uint64        // questions settled
-	Total uint64        // questions the stage has, those that may turn out needless among them
-	Found int           // sightings so far
-	Rate  float64       // questions sent a second, over the stage so far
-	Left  time.Duration // estimate of the time this stage still takes
-	At    Resume        // where a sweep that ends now could go on
+	Done  uint64 // questions settled
+	Total uint64 // questions the stage has, those that may turn out needless among them
+	Found int    // sightings so far
+
+	Answered int           // addresses that were to be looked at and answered so far
+	Rate     float64       // questions sent a second, over the stage so far
+	Left     time.Duration // estimate of the time this stage still takes
+	At       Resume        // where a sweep that ends now could go on
 }
 
 // Sighted says that somebody was seen, or that more is known of them. The sighting is a copy.
@@ -88,7 +89,8 @@ func (Warning) event()      {}
 // Summary is how a sweep went.
 type Summary struct {
 	Addresses uint64        // addresses that were to be looked at
-	Answered  int           // addresses at which somebody answered
+	Answered  int           // those at which somebody answered
+	Heard     int           // other addresses that were heard of on the segment
 	Sent      uint64        // questions sent
 	Took      time.Duration // from the first question to the last answer
 	Stopped   bool          // it was stopped; what lies beyond was not looked at and nothing is known of it
@@ -126,9 +128,11 @@ func Run(ctx context.Context, w wire.Wire, order Order, emit func(Event)) (Summa
 	started := time.Now()
 	r := newRun(w, order, emit)
 	err := r.stages(ctx)
+	answered, heard := r.roster.addresses()
 	summary := Summary{
 		Addresses: r.order.Ranges.Count(),
-		Answered:  r.roster.addresses(),
+		Answered:  answered,
+		Heard:     heard,
 		Sent:      r.meter.sent(),
 		Took:      time.Since(started),
 		Stopped:   ctx.Err() != nil,
@@ -195,8 +199,8 @@ func (r *run) findSelf() {
 			continue
 		}
 		s := sighting(p.Addr(), r.link.MAC, evidence.Item{Source: evidence.SourceSelf, Key: evidence.KeySelf, Value: evidence.Clean([]byte(name)), At: now})
-		s.Whole = true
 		r.roster.note(s)
+		r.roster.finish(s.Addr)
 		r.tell(Sighted{Sighting: s, Whole: true})
 	}
 }
@@ -217,10 +221,7 @@ func (r *run) findServers() {
 func (r *run) tellOverheard() {
 	for _, a := range r.roster.all() {
 		if !r.roster.settled(a) {
-			for _, mac := range r.roster.holders(a) {
-				r.roster.note(evidence.Sighting{Addr: a, MAC: mac, Whole: true})
-				r.tell(Sighted{Sighting: r.roster.get(a, mac), Whole: true})
-			}
+			r.finish(a, false, true)
 		}
 	}
 }
@@ -252,6 +253,7 @@ func (r *run) during(ctx context.Context, stage Stage, work func(context.Context
 
 func (r *run) progress() Progress {
 	p := r.meter.progress(r.roster.count())
+	p.Answered, _ = r.roster.addresses()
 	p.At = r.resume.snapshot()
 	return p
 }

@@ -35,6 +35,8 @@ export const theme = createTheme({
   },
   components: {
     MuiPaper: { defaultProps: { elevation: 0 }, styleOverrides: { root: { backgroundImage: 'none' } } },
+    // The library's own grey is too faint on the page's ground.
+    MuiToggleButton: { styleOverrides: { root: ({ theme: t }) => ({ color: t.vars?.palette.text.primary ?? t.palette.text.primary }) } },
     MuiButton: { defaultProps: { disableElevation: true } },
   },
 });

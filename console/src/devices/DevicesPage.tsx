@@ -1,9 +1,11 @@
+import CheckedIcon from '@mui/icons-material/CheckBoxOutlined';
 import ColumnsIcon from '@mui/icons-material/ViewColumnOutlined';
 import DownloadIcon from '@mui/icons-material/DownloadOutlined';
 import InfoIcon from '@mui/icons-material/InfoOutlined';
 import SearchIcon from '@mui/icons-material/SearchOutlined';
+import UncheckedIcon from '@mui/icons-material/CheckBoxOutlineBlankOutlined';
 import WarningIcon from '@mui/icons-material/WarningAmberOutlined';
-import { Autocomplete, Box, Button, Checkbox, Chip, InputAdornment, Link, ListItemText, Menu, MenuItem, Paper, Stack, TextField, ToggleButton, ToggleButtonGroup, useMediaQuery } from '@mui/material';
+import { Autocomplete, Box, Button, Chip, InputAdornment, Link, ListItemText, Menu, MenuItem, Paper, Stack, TextField, ToggleButton, ToggleButtonGroup, useMediaQuery } from '@mui/material';
 import { useTheme } from '@mui/material/styles';
 import { DataGrid, type GridColDef, type GridPaginationModel, type GridSortModel } from '@mui/x-data-grid';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
@@ -82,10 +84,10 @@ function ColumnsButton({ shown, onShown }: { shown: Column[]; onShown: (columns:
       <Button startIcon={<ColumnsIcon />} aria-haspopup="menu" onClick={(e) => setAnchor(e.currentTarget)}>
         Columns
       </Button>
-      <Menu open={anchor !== undefined} anchorEl={anchor} onClose={() => setAnchor(undefined)} slotProps={{ list: { dense: true, 'aria-label': 'Columns' } }}>
+      <Menu open={anchor !== undefined} anchorEl={anchor} onClose={() => setAnchor(undefined)} slotProps={{ paper: { role: 'dialog', 'aria-label': 'Columns to show' }, list: { dense: true, 'aria-label': 'Columns' } }}>
         {columns.map((c) => (
           <MenuItem key={c} role="menuitemcheckbox" aria-checked={shown.includes(c)} onClick={() => toggle(c)}>
-            <Checkbox size="small" edge="start" checked={shown.includes(c)} tabIndex={-1} disableRipple slotProps={{ input: { 'aria-hidden': true } }} />
+            {shown.includes(c) ? <CheckedIcon fontSize="small" sx={{ mr: 1 }} /> : <UncheckedIcon fontSize="small" sx={{ mr: 1 }} />}
             <ListItemText primary={columnNames[c]} />
           </MenuItem>
         ))}
@@ -196,6 +198,12 @@ function NoDevices() {
   return <Empty title="No device is like this">Take a filter away, or start a sweep.</Empty>;
 }
 
+/** The first of a device's addresses, and how many there are besides. */
+function few(addresses: string[]): string {
+  if (addresses.length <= 1) return addresses[0] ?? 'none';
+  return `${addresses[0]} +${addresses.length - 1}`;
+}
+
 function gridColumns(site: number): GridColDef<DeviceLine>[] {
   const head = (field: Column): { field: Column; headerName: string } => ({ field, headerName: columnNames[field] });
   return [
@@ -204,7 +212,7 @@ function gridColumns(site: number): GridColDef<DeviceLine>[] {
       renderCell: ({ row }) => (
         <>
           <Link component={RouterLink} to={`/sites/${site}/devices/${row.id}`}>
-            <DeviceText>{row.addresses.join(', ') || 'none'}</DeviceText>
+            <DeviceText>{few(row.addresses)}</DeviceText>
           </Link>
           {row.contested && <WarningIcon titleAccess="Another device answers at this address too" color="warning" sx={{ fontSize: 16, ml: 0.5, verticalAlign: 'text-bottom' }} />}
           {row.traits.length > 0 && <InfoIcon titleAccess={row.traits.join(', ')} color="action" sx={{ fontSize: 16, ml: 0.5, verticalAlign: 'text-bottom' }} />}
