@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"airdrift/hostwire"
 	"airdrift/service"
 )
 
@@ -30,6 +31,7 @@ func (p Program) serveCommand() *cli.Command {
 			&cli.StringFlag{Name: "settings", Usage: "YAML `FILE` with settings; docs/settings.md describes it", Sources: env("SETTINGS")},
 			&cli.StringFlag{Name: "dsn", Usage: "a MariaDB that runs: user:password@tcp(host:3306)/name?tls=true; others can see a command line, so --dsn-file is safer", Sources: env("DSN")},
 			&cli.StringFlag{Name: "dsn-file", Usage: "`FILE` that holds the DSN", Sources: env("DSN_FILE")},
+			&cli.StringFlag{Name: "dsn-ca", Usage: "PEM `FILE` with the certificates to trust for the database, by TLS", Sources: env("DSN_CA")},
 			&cli.BoolFlag{Name: "tls", Usage: "speak TLS on loopback too", Sources: env("TLS")},
 			&cli.StringFlag{Name: "tls-certificate", Usage: "PEM `FILE` with the certificate chain", Sources: env("TLS_CERTIFICATE")},
 			&cli.StringFlag{Name: "tls-key", Usage: "PEM `FILE` with its key", Sources: env("TLS_KEY")},
@@ -41,6 +43,9 @@ func (p Program) serveCommand() *cli.Command {
 				return err
 			}
 			config.Console = p.Console
+			if err := hostwire.KeepRights(); err != nil {
+				return err
+			}
 			in, err := service.Run(ctx, config)
 			if err != nil {
 				return err

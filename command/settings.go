@@ -18,6 +18,7 @@ type settings struct {
 	Listen         string   `yaml:"listen"`
 	DSN            string   `yaml:"dsn"`
 	DSNFile        string   `yaml:"dsnFile"`
+	DSNCA          string   `yaml:"dsnCA"`
 	TLS            bool     `yaml:"tls"`
 	TLSCertificate string   `yaml:"tlsCertificate"`
 	TLSKey         string   `yaml:"tlsKey"`
@@ -75,7 +76,7 @@ func instanceConfig(c *cli.Command) (service.InstanceConfig, error) {
 	}
 	config := service.InstanceConfig{
 		Data: text("data", file.Data), Listen: text("listen", file.Listen), TLS: c.Bool("tls") || file.TLS && !c.IsSet("tls"),
-		Certificate: text("tls-certificate", file.TLSCertificate), Key: text("tls-key", file.TLSKey), SpoolLimit: file.SpoolLimit,
+		DSNCA: text("dsn-ca", file.DSNCA), Certificate: text("tls-certificate", file.TLSCertificate), Key: text("tls-key", file.TLSKey), SpoolLimit: file.SpoolLimit,
 	}
 	public := file.Public
 	if c.IsSet("public") {

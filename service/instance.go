@@ -35,6 +35,7 @@ type InstanceConfig struct {
 	Data     string   // directory for the database, the token and the first password
 	Listen   string   // host:port on loopback; port 0 takes a free one
 	DSN      string   // of a database that runs; empty starts one below Data
+	DSNCA    string   // file of the certificates (PEM) to trust for that database; empty for the system's, where the DSN says tls=true
 	Vantages Vantages // nil: this machine's interfaces
 	Console  fs.FS    // the built console; nil serves none
 
@@ -143,7 +144,11 @@ func (in *Instance) openStore(ctx context.Context, config InstanceConfig) (err e
 		}
 		dsn = in.db.DSN()
 	}
-	in.store, err = store.Open(ctx, dsn)
+	var options []store.Option
+	if config.DSNCA != "" {
+		options = append(options, store.WithCA(config.DSNCA))
+	}
+	in.store, err = store.Open(ctx, dsn, options...)
 	return err
 }
 

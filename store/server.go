@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -93,6 +94,7 @@ func findProgram(name string) (string, error) {
 type home struct {
 	dir  string
 	user *user.User // nil: the user that runs the service
+	more []string   // further options of the server
 }
 
 func (h home) data() string    { return filepath.Join(h.dir, "data") }
@@ -236,7 +238,7 @@ func (s *Server) launch(ctx context.Context) error {
 		"--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_unicode_ci",
 		"--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M", "--max-allowed-packet=64M",
 		"--performance-schema=OFF", "--skip-log-bin", "--local-infile=OFF",
-	}, h.userArgs()...)
+	}, slices.Concat(h.userArgs(), h.more)...)
 	cmd := exec.Command(s.program, args...)
 	// A signal to the whole terminal (Ctrl-C) must not reach the server before the service has written what it has.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}

@@ -3,11 +3,15 @@ package store
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"database/sql"
 	"embed"
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
+	"os"
 	"path"
 	"strings"
 	"time"
@@ -39,12 +43,40 @@ type Store struct {
 //go:embed migrations/*.sql
 var migrationFiles embed.FS
 
+// Option says more of how a database is opened.
+type Option func(*mysql.Config) error
+
+// WithCA speaks TLS to the database and trusts the certificates in a file (PEM) alone to have signed for it.
+func WithCA(path string) Option {
+	return func(config *mysql.Config) error {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return fmt.Errorf("certificates of the database: %w", err)
+		}
+		roots := x509.NewCertPool()
+		if !roots.AppendCertsFromPEM(text) {
+			return fmt.Errorf("certificates of the database: %s holds no PEM certificate", path)
+		}
+		host, _, err := net.SplitHostPort(config.Addr)
+		if err != nil {
+			return fmt.Errorf("%w: %w", ErrBadDSN, err)
+		}
+		config.TLS = &tls.Config{RootCAs: roots, ServerName: host, MinVersion: tls.VersionTLS12}
+		return nil
+	}
+}
+
 // Open opens the database at a DSN of the form user:password@tcp(host:3306)/name, and brings its tables up to date.
-// One whose tables are of a newer version is refused.
-func Open(ctx context.Context, dsn string) (*Store, error) {
+// One whose tables are of a newer version is refused. With ?tls=true behind the name the connection is by TLS.
+func Open(ctx context.Context, dsn string, options ...Option) (*Store, error) {
 	config, err := parseDSN(dsn)
 	if err != nil {
 		return nil, err
+	}
+	for _, option := range options {
+		if err := option(config); err != nil {
+			return nil, err
+		}
 	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {

@@ -100,11 +100,17 @@ func (r *run) portsOf(t *target) []uint16 {
 	return ports
 }
 
+// A port that keeps silent is asked this often, and at the most so often where much gets lost.
+const (
+	portTries    = 2
+	maxPortTries = 5
+)
+
 // askPort connects to one port, once more if nothing came back, and hears what is behind it.
 func (r *run) askPort(ctx context.Context, t *target, port uint16) error {
 	before, known := r.holder(ctx, t.addr)
 	addr, wait := netip.AddrPortFrom(t.addr, port), r.timers.wait(t.addr)
-	for try := range 2 {
+	for try := range r.pace.tries(portTries, maxPortTries) {
 		conn, rtt, outcome, err := r.connect(ctx, addr, wait)
 		if err != nil {
 			return err

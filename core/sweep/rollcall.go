@@ -62,7 +62,8 @@ func families(set netrange.Set) (four, six netrange.Set) {
 }
 
 // rounds visits every address of the set that has not answered, once a round, and waits for the stragglers after
-// each. ask sends one question. The call's name keeps its place for a sweep that goes on later.
+// each. Where answers get lost there are more rounds than the pace says. ask sends one question.
+// The call's name keeps its place for a sweep that goes on later.
 func (r *run) rounds(ctx context.Context, call string, set netrange.Set, ask func(a netip.Addr, round int) error) error {
 	if set.Count() == 0 {
 		return nil
@@ -71,8 +72,11 @@ func (r *run) rounds(ctx context.Context, call string, set netrange.Set, ask fun
 	from := r.resume.place(call)
 	r.meter.expect(set.Count() * uint64(r.order.Pace.Rounds))
 	r.meter.settle(min(uint64(from.Round)*set.Count()+from.At, set.Count()*uint64(r.order.Pace.Rounds)))
-	for round := from.Round; round < r.order.Pace.Rounds; round++ {
+	for round := from.Round; round < r.order.Pace.Rounds || round < maxRounds && r.pace.tries(r.order.Pace.Rounds, maxRounds) > round; round++ {
 		asked := false
+		if round >= r.order.Pace.Rounds {
+			r.meter.expect(set.Count())
+		}
 		for i := from.At; i < visit.Len(); i++ {
 			a, _ := visit.At(i)
 			index, _ := r.order.Ranges.Index(a)
@@ -249,9 +253,9 @@ func (r *run) knocks() uint64 { return uint64(r.order.Pace.Rounds * len(knockPor
 // keep silent at the others, so a single lost packet must not hide it.
 func (r *run) knock(ctx context.Context, a netip.Addr, index uint64) error {
 	done := uint64(0)
-	defer func() { r.meter.settle(r.knocks() - done) }()
+	defer func() { r.meter.settle(r.knocks() - min(done, r.knocks())) }()
 	wait := r.timers.wait(a)
-	for range r.order.Pace.Rounds {
+	for range r.pace.tries(r.order.Pace.Rounds, maxRounds) {
 		g, groupCtx := errgroup.WithContext(ctx)
 		g.SetLimit(r.order.Pace.PerDevice)
 		for _, port := range knockPorts {
@@ -266,8 +270,10 @@ func (r *run) knock(ctx context.Context, a netip.Addr, index uint64) error {
 		if r.roster.hasAnswered(index) {
 			return nil
 		}
+		if done < r.knocks() { // further rounds were not expected
+			r.meter.settle(uint64(len(knockPorts)))
+		}
 		done += uint64(len(knockPorts))
-		r.meter.settle(uint64(len(knockPorts)))
 		wait = backOff(wait)
 	}
 	return nil

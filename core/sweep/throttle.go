@@ -1,6 +1,7 @@
 package sweep
 
 import (
+	"math"
 	"sync"
 
 	"golang.org/x/time/rate"
@@ -23,11 +24,13 @@ type throttle struct {
 	slowed  func(share float64) // told when a slower pace has proved to help
 
 	mu       sync.Mutex // guards all below
-	first    int        // answers to a first question
-	late     int        // answers to a question that had to be repeated
-	usual    float64    // loss that is the network's own
-	before   float64    // loss before the trial
-	trying   bool       // the pace was halved, and it is not yet known whether that helps
+	allFirst int        // answers to a first question, of the whole sweep
+	allLate  int        // answers to a question that had to be repeated, of the whole sweep
+	first    int        // the same since the last judgement
+	late     int
+	usual    float64 // loss that is the network's own
+	before   float64 // loss before the trial
+	trying   bool    // the pace was halved, and it is not yet known whether that helps
 	previous rate.Limit
 }
 
@@ -42,8 +45,10 @@ func (t *throttle) answered(late bool) {
 	defer t.mu.Unlock()
 	if late {
 		t.late++
+		t.allLate++
 	} else {
 		t.first++
+		t.allFirst++
 	}
 	if t.first+t.late < lossWindow {
 		return
@@ -68,4 +73,25 @@ func (t *throttle) judgeLocked(loss float64) {
 	case now < t.full:
 		t.limiter.SetLimit(min(t.full, now*5/4))
 	}
+}
+
+const (
+	// fewAnswers is how many answers there must be before they say anything of the loss.
+	fewAnswers = 20
+	// missed is the share of answers that may get lost for good.
+	missed = 0.001
+)
+
+// tries gives how often a question is asked of who keeps silent: as often as the pace says, and more often where so much gets
+// lost that this would miss somebody.
+func (t *throttle) tries(usual, most int) int {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	answers := t.allFirst + t.allLate
+	if answers < fewAnswers || t.allLate == 0 {
+		return usual
+	}
+	loss := float64(t.allLate) / float64(answers)
+	needed := int(math.Ceil(math.Log(missed) / math.Log(loss)))
+	return min(max(usual, needed), max(usual, most))
 }

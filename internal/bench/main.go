@@ -3,20 +3,17 @@
 package main
 
 import (
-	"context"
 	"fmt"
 	"net/netip"
 	"os"
+	"sync"
 	"time"
 
 	"airdrift/core/evidence"
-	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
 	"airdrift/core/ledger"
 	"airdrift/core/netrange"
 	"airdrift/core/registry"
-	"airdrift/core/sweep"
-	"airdrift/simsite"
 )
 
 // budget is one measurement and the bound it must keep.
@@ -28,9 +25,15 @@ type budget struct {
 }
 
 var budgets = []budget{
+	{"roll call of a /16 over its floor", 1.15, false, ofRollCall(func(f rollCallFigures) float64 { return f.overFloor })},
+	{"memory of a /16 sweep over 64 MiB", 1, false, ofRollCall(func(f rollCallFigures) float64 { return f.memory / 64 })},
+	{"found at 5 % loss", 0.999, true, func() (float64, error) { return foundAt(0.05) }},
+	{"found at 20 % loss", 0.99, true, func() (float64, error) { return foundAt(0.20) }},
+	{"port questions against a bare loop", 0.9, true, portQuestions},
 	{"identify devices/s over 20,000", 1, true, identifyRate},
 	{"ledger, 100,000 sightings over 2 s", 1, false, ledgerTime},
-	{"roll call of a /20 over its floor", 1.15, false, rollCall},
+	{"storing 100,000 over bulk load", 3, false, storing},
+	{"list page of 100,000, p95 over 50 ms", 1, false, listPage},
 }
 
 func main() { os.Exit(run()) }
@@ -52,7 +55,10 @@ func run() int {
 			verdict = "  MISSED"
 			missed++
 		}
-		fmt.Printf("%-38s %6.2f  %s %.2f%s\n", b.name, ratio, word, b.bound, verdict)
+		fmt.Printf("%-38s %7.3f  %s %.3f%s\n", b.name, ratio, word, b.bound, verdict)
+	}
+	if f, err := rollCallOnce(); err == nil {
+		fmt.Printf("\nA roll call of a /16 at 20,000 questions a second: %.0f frames/s, %.2f s of CPU for 1,000 addresses, %.1f MiB above idle.\n", f.frames, f.cpu, f.memory)
 	}
 	if missed > 0 {
 		return 1
@@ -96,52 +102,25 @@ func (known) Identify([]evidence.Item) identify.Identity {
 }
 
 func ledgerTime() (float64, error) {
-	const count = 100_000
 	s := ledger.Sweep{ID: 1, Began: time.Now(), Covered: netrange.FromPrefixes(netip.MustParsePrefix("10.0.0.0/8"))}
-	for i := range uint32(count) {
-		mac := hwaddr.MAC{0x00, 0x00, 0x01, byte(i >> 16), byte(i >> 8), byte(i)}
-		s.Sightings = append(s.Sightings, evidence.Sighting{
-			Addr: netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), MAC: mac, Answered: true, FirstAt: s.Began, Items: facts(mac.String()),
-		})
-	}
+	s.Sightings = manySightings(s.Began)
 	first := ledger.Apply(nil, nil, s, known{})
 	s.ID = 2
 	start := time.Now()
 	again := ledger.Apply(first.Devices, nil, s, known{})
 	took := time.Since(start)
-	if len(again.Devices) != count || len(again.Changes) != 0 {
-		return 0, fmt.Errorf("%d devices and %d changes came of the same %d sightings", len(again.Devices), len(again.Changes), count)
+	if len(again.Devices) != many || len(again.Changes) != 0 {
+		return 0, fmt.Errorf("%d devices and %d changes came of the same %d sightings", len(again.Devices), len(again.Changes), many)
 	}
 	return took.Seconds() / 2, nil
 }
 
-// rollCall calls a /20 of the own segment in which nobody answers, so that every question of every round is sent. The
-// floor is the time the pace needs for them, and the wait for the last answer of each round.
-func rollCall() (float64, error) {
-	const building = `name: bench
-networks: [{name: near, subnet: 10.1.0.0/20}]
-vantage: {network: near, address: 10.1.0.2, mac: "00:00:5e:00:53:01"}
-`
-	scenario, err := simsite.Load("bench", []byte(building))
-	if err != nil {
-		return 0, err
+var rollCallOnce = sync.OnceValues(rollCall16)
+
+// ofRollCall picks a figure of the one roll call of a /16.
+func ofRollCall(pick func(rollCallFigures) float64) func() (float64, error) {
+	return func() (float64, error) {
+		f, err := rollCallOnce()
+		return pick(f), err
 	}
-	site, err := simsite.Start(scenario)
-	if err != nil {
-		return 0, err
-	}
-	defer site.Close()
-	w, err := site.Wire()
-	if err != nil {
-		return 0, err
-	}
-	pace := sweep.Brisk
-	order := sweep.Order{Ranges: scenario.Ranges(), Fence: scenario.Subnets(), Pace: pace}
-	start := time.Now()
-	summary, err := sweep.Run(context.Background(), w, order, func(sweep.Event) {})
-	if err != nil {
-		return 0, err
-	}
-	floor := float64(summary.Sent)/pace.Rate + float64(pace.Rounds)
-	return time.Since(start).Seconds() / floor, nil
 }

@@ -1,0 +1,211 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	_ "github.com/go-sql-driver/mysql" // the driver by which the bulk load is asked for
+
+	"airdrift/client"
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
+	"airdrift/core/ledger"
+	"airdrift/core/netrange"
+	"airdrift/service"
+	"airdrift/store"
+)
+
+const many = 100_000
+
+// manySightings makes sightings as a sweep of a very large site gives them.
+func manySightings(began time.Time) []evidence.Sighting {
+	sightings := make([]evidence.Sighting, many)
+	for i := range uint32(many) {
+		mac := hwaddr.MAC{0x00, 0x00, 0x01, byte(i >> 16), byte(i >> 8), byte(i)}
+		sightings[i] = evidence.Sighting{
+			Addr: netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), MAC: mac, Answered: true, Whole: true, FirstAt: began, Items: facts(mac.String()),
+		}
+	}
+	return sightings
+}
+
+// database starts a server in a directory of its own; end takes both away.
+func database(ctx context.Context) (server *store.Server, dir string, end func(), err error) {
+	if dir, err = os.MkdirTemp("", "airdrift-bench-"); err != nil {
+		return nil, "", nil, err
+	}
+	if err = os.Chmod(dir, 0o711); err == nil { // the database's user must pass through
+		server, err = store.StartServer(ctx, filepath.Join(dir, "database"))
+	}
+	if err != nil {
+		_ = os.RemoveAll(dir)
+		return nil, "", nil, err
+	}
+	return server, dir, func() {
+		_ = server.Stop()
+		_ = os.RemoveAll(dir)
+	}, nil
+}
+
+// storing writes sightings as a sweep does, and loads the same rows by the server's own bulk load.
+func storing() (float64, error) {
+	ctx := context.Background()
+	server, dir, end, err := database(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer end()
+	st, err := store.Open(ctx, server.DSN())
+	if err != nil {
+		return 0, err
+	}
+	defer st.Close()
+	site := store.Site{Name: "bench"}
+	if err := st.CreateSite(ctx, &site); err != nil {
+		return 0, err
+	}
+	record := store.Sweep{SiteID: site.ID, State: store.Running, Began: time.Now().UTC()}
+	if err := st.CreateSweep(ctx, &record); err != nil {
+		return 0, err
+	}
+	sightings := manySightings(record.Began)
+	start := time.Now()
+	for batch := range slices.Chunk(sightings, 1000) { // about what a quarter of a second brings
+		if err := st.SaveSightings(ctx, record.ID, batch); err != nil {
+			return 0, err
+		}
+	}
+	own := time.Since(start)
+	bulk, err := bulkLoad(server.DSN(), dir, record.ID, sightings)
+	if err != nil {
+		return 0, err
+	}
+	return own.Seconds() / bulk.Seconds(), nil
+}
+
+// bulkLoad times LOAD DATA INFILE into a table of the same shape.
+func bulkLoad(dsn, dir string, sweep uint64, sightings []evidence.Sighting) (time.Duration, error) {
+	path := filepath.Join(dir, "database", "rows.tsv")
+	if err := writeRows(path, sweep, sightings); err != nil {
+		return 0, err
+	}
+	// The server's administrator has the same password, and alone may read files of the server's machine.
+	_, rest, _ := strings.Cut(dsn, ":")
+	password, _, _ := strings.Cut(rest, "@")
+	db, err := sql.Open("mysql", fmt.Sprintf("root:%s@unix(%s)/airdrift", password, filepath.Join(dir, "database", "server.sock")))
+	if err != nil {
+		return 0, err
+	}
+	defer db.Close()
+	if _, err := db.Exec("CREATE TABLE sightings_bulk LIKE sightings"); err != nil {
+		return 0, err
+	}
+	start := time.Now()
+	result, err := db.Exec("LOAD DATA INFILE '" + path + "' INTO TABLE sightings_bulk (sweep_id, @addr, mac, ring, learned_from, answered, first_at, items, whole) SET addr = UNHEX(@addr)")
+	if err != nil {
+		return 0, err
+	}
+	took := time.Since(start)
+	if n, err := result.RowsAffected(); err != nil || n != int64(len(sightings)) {
+		return 0, fmt.Errorf("the bulk load took %d rows, %v", n, err)
+	}
+	return took, nil
+}
+
+func writeRows(path string, sweep uint64, sightings []evidence.Sighting) error {
+	file, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	out := bufio.NewWriter(file)
+	for _, s := range sightings {
+		items, err := json.Marshal(s.Items)
+		if err != nil {
+			return err
+		}
+		a := s.Addr.As16()
+		fmt.Fprintf(out, "%d\t%s\t%s\t0\t\t1\t%s\t%s\t1\n", sweep, hex.EncodeToString(a[:]), s.MAC, s.FirstAt.Format("2006-01-02 15:04:05.000000"),
+			strings.ReplaceAll(string(items), `\`, `\\`))
+	}
+	if err := out.Flush(); err != nil {
+		return err
+	}
+	return file.Chmod(0o644)
+}
+
+// listPage gives the 95th percentile of fetching a page of 100,000 devices over HTTP, over 50 ms.
+func listPage() (float64, error) {
+	ctx := context.Background()
+	server, dir, end, err := database(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer end()
+	site, err := fillLedger(ctx, server.DSN())
+	if err != nil {
+		return 0, err
+	}
+	in, err := service.Run(ctx, service.InstanceConfig{
+		Data: filepath.Join(dir, "service"), Listen: "127.0.0.1:0", DSN: server.DSN(), Vantages: service.FixedVantages{},
+	})
+	if err != nil {
+		return 0, err
+	}
+	defer in.Close()
+	cl := client.New(in.URL, in.Token)
+	queries := []client.DeviceQuery{
+		{}, {Sort: "name"}, {Sort: "vendor", Descend: true}, {Sort: "lastSeen", Descend: true}, {Sort: "kind", Offset: 500},
+		{Standing: []string{"unmanaged"}}, {Standing: []string{"unmanaged"}, Offset: 2000}, {Kind: []string{"printer"}, Sort: "name"}, {Presence: []string{"seen"}, Offset: 1000},
+	}
+	var took []time.Duration
+	for i := range 180 {
+		q := queries[i%len(queries)]
+		q.Limit = 100
+		start := time.Now()
+		list, err := cl.Devices(ctx, site, q)
+		if err != nil || list.Total != many || len(list.Devices) != 100 {
+			return 0, fmt.Errorf("query %+v gave %d of %d devices, %w", q, len(list.Devices), list.Total, err)
+		}
+		took = append(took, time.Since(start))
+	}
+	slices.Sort(took)
+	return took[len(took)*95/100].Seconds() / 0.05, nil
+}
+
+// fillLedger enters a sweep of 100,000 sightings into a site's ledger.
+func fillLedger(ctx context.Context, dsn string) (uint64, error) {
+	st, err := store.Open(ctx, dsn)
+	if err != nil {
+		return 0, err
+	}
+	defer st.Close()
+	site := store.Site{Name: "bench"}
+	if err := st.CreateSite(ctx, &site); err != nil {
+		return 0, err
+	}
+	record := store.Sweep{SiteID: site.ID, State: store.Done, Began: time.Now().UTC()}
+	if err := st.CreateSweep(ctx, &record); err != nil {
+		return 0, err
+	}
+	if err := st.SaveSightings(ctx, record.ID, manySightings(record.Began)); err != nil {
+		return 0, err
+	}
+	engine := identify.New(identify.Default(), nil)
+	return site.ID, st.ApplySweep(ctx, &record, func(before []ledger.Device, sightings []evidence.Sighting, former []uint64) (ledger.Result, error) {
+		return ledger.Apply(before, nil, ledger.Sweep{
+			ID: record.ID, Began: record.Began, Covered: netrange.FromPrefixes(netip.MustParsePrefix("10.0.0.0/8")), Sightings: sightings, Devices: former,
+		}, engine), nil
+	})
+}
