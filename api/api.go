@@ -247,6 +247,7 @@ type MAC struct {
 	MAC     string `json:"mac"`
 	Vendor  string `json:"vendor,omitempty"`
 	Private bool   `json:"private" doc:"Chosen by the device itself; it tells nothing of the maker"`
+	Shared  bool   `json:"shared" doc:"A virtual router's, which several devices take turns at"`
 }
 
 // Claim is what is believed of one attribute.

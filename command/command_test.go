@@ -14,6 +14,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"unicode"
 
 	"airdrift/api"
 	"airdrift/core/hwaddr"
@@ -76,6 +77,10 @@ func demoFindsTheTruth(t *testing.T, args ...string) {
 	r := airdrift(t, "", append([]string{"--output", "json", "demo", "--once"}, args...)...)
 	if r.code != 0 {
 		t.Fatalf("exit code %d: %s", r.code, r.err)
+	}
+	// What the service logs and the progress says goes to a terminal too.
+	if strings.ContainsFunc(r.err, func(c rune) bool { return c != '\n' && unicode.IsControl(c) }) {
+		t.Errorf("control characters are on standard error: %q", r.err)
 	}
 	var list []api.DeviceLine
 	if err := json.Unmarshal([]byte(r.out), &list); err != nil {

@@ -318,6 +318,8 @@ var traitMeaning = map[string]string{
 
 func macText(m api.MAC) string {
 	switch {
+	case m.Shared:
+		return m.MAC + "  a virtual router's: several devices take turns at it"
 	case m.Private:
 		return m.MAC + "  private: chosen by the device, tells no maker"
 	case m.Vendor == "":

@@ -3,10 +3,12 @@ package command_test
 import (
 	"bytes"
 	"context"
+	"encoding/csv"
 	"encoding/json"
 	"path/filepath"
 	"strings"
 	"testing"
+	"unicode"
 
 	"airdrift/api"
 	"airdrift/client"
@@ -42,6 +44,13 @@ func TestCommandsOnASweptSite(t *testing.T) {
 	expect(2, `there is no site "elsewhere": there are Fernhollow Botanic Garden`, "--site", "elsewhere", "devices")
 	expect(0, "Fernhollow Botanic Garden", "--site", "fernhollow botanic garden", "--output", "csv", "site", "list")
 	expect(0, "arp.mac", "--output", "csv", "device", "10.40.1.150")
+	expect(0, "Mind        answers for others: one MAC answers for many addresses", "device", "10.40.1.8")
+	expect(0, "a virtual router's: several devices take turns at it", "device", "10.40.1.1")
+	expect(0, "192.168.77.10 (wrong subnet)", "devices", "--trait", "wrong subnet")
+	hostileWaysOut(t, use)
+	useSweeps(expect)
+	useFenceAndFooting(expect)
+	usePeople(expect)
 	expect(0, "Unmanaged", "register", "import", "../scenarios/fernhollow-register.csv")
 	expect(0, "moved to the store room", "register", "show")
 	expect(0, "nothing", "devices", "--kind", "smart-plug")
@@ -52,6 +61,80 @@ func TestCommandsOnASweptSite(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &list); err != nil || len(list) != 6 || list[0].Name != "spare phone" {
 		t.Errorf("missing devices as JSON: %s, %v", out, err)
 	}
+}
+
+// hostileWaysOut looks at devices that try to be more than text: nothing they say does anything to a terminal or becomes a
+// formula.
+func hostileWaysOut(t *testing.T, use func(args ...string) (out, errs string, code int)) {
+	t.Helper()
+	control := func(r rune) bool { return r != '\n' && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r)) }
+	for _, address := range []string{"10.40.1.160", "10.40.1.161", "10.40.1.162", "10.40.1.163", "10.40.1.164", "10.40.1.165"} {
+		out, errs, code := use("device", address)
+		if code != 0 || strings.ContainsFunc(out+errs, control) {
+			t.Errorf("device %s: exit code %d, %q%q", address, code, out, errs)
+		}
+		csvOut, _, _ := use("--output", "csv", "device", address)
+		rows, err := csv.NewReader(strings.NewReader(csvOut)).ReadAll()
+		if err != nil || len(rows) < 2 {
+			t.Errorf("device %s as CSV: %v, %v", address, rows, err)
+		}
+		for _, row := range rows {
+			for _, cell := range row {
+				if cell != "" && strings.ContainsAny(cell[:1], "=+-@\t\r") {
+					t.Errorf("device %s: %q is a formula to a spreadsheet", address, cell)
+				}
+			}
+		}
+	}
+	for _, args := range [][]string{{"devices"}, {"sweeps", "show", "2"}, {"sweeps", "log", "2"}, {"--output", "csv", "devices"}} {
+		if out, errs, code := use(args...); code != 0 || strings.ContainsFunc(out+errs, control) {
+			t.Errorf("%v: exit code %d, control characters in %q%q", args, code, out, errs)
+		}
+	}
+}
+
+type expectation func(code int, says string, args ...string)
+
+func useSweeps(expect expectation) {
+	expect(0, "stopped", "sweeps")
+	expect(0, "Weave 24 managed switch", "--output", "json", "sweeps", "show", "2")
+	expect(0, "Stopped by administrator.", "sweeps", "log", "1")
+	expect(1, "not the latest of its site", "sweeps", "continue", "1")
+	expect(1, "is not running: it is done", "sweeps", "stop", "2")
+	expect(2, "want the number of one sweep", "sweeps", "show", "first")
+	expect(2, "there is no command sweeps remove", "sweeps", "remove")
+	expect(0, "The evidence is read again.", "sweeps", "reread")
+	expect(0, "done", "sweep", "--pace", "rate=500,per-device=2", "--ports", "22,80-81", "10.40.1.2")
+	expect(0, "Sweep 3 is discarded.", "sweeps", "discard", "3")
+	expect(1, "sweep 3: not found", "sweeps", "log", "3")
+	expect(2, "is no figure of a pace", "sweep", "--pace", "rate=fast")
+	expect(2, "a rate above 0", "sweep", "--pace", "rate=0")
+	expect(2, `port 2, "70000"`, "sweep", "--ports", "22,70000")
+}
+
+func useFenceAndFooting(expect expectation) {
+	expect(0, "2^64", "fence")
+	expect(0, "nursery", "fence", "add", "nursery=10.41.0.0/24")
+	expect(0, "Name servers", "fence", "remove", "10.41.0.0/24")
+	expect(2, "is a public network", "fence", "add", "192.0.2.0/24")
+	expect(0, "10.40.1.11", "fence", "names", "10.40.1.11")
+	expect(0, "255.255.255.0", "footing")
+	expect(0, "it is reached through the gateway 10.40.1.1", "footing", "10.40.2.13")
+	expect(2, "is not an address", "footing", "10.40.2")
+}
+
+func usePeople(expect expectation) {
+	expect(0, "behind the boiler", "device", "note", "10.40.1.22", "behind", "the", "boiler")
+	expect(0, "set aside", "device", "aside", "10.40.1.22", "--reason", "the caterer's own")
+	expect(0, "unmanaged, seen", "device", "take-back", "10.40.1.22")
+	expect(0, "same MAC address", "device", "register", "10.40.1.22", "--location", "shop")
+	expect(1, "in the register already", "device", "register", "10.40.1.22")
+	expect(0, "Facts", "device", "history", "10.40.1.22")
+	expect(2, "no password came", "user", "add", "mason")
+	expect(0, "administer", "user", "list")
+	expect(0, "", "token", "add", "the laptop")
+	expect(0, "the laptop", "token", "list")
+	expect(0, "create-token", "audit")
 }
 
 // interrupt sends a sweep what Ctrl-C does, and wants it stopped with what it saw.

@@ -246,12 +246,16 @@ func orderOf(site store.Site, record store.Sweep, link wire.Link) (sweep.Order, 
 	if err != nil {
 		return sweep.Order{}, err
 	}
+	excluded, err := netrange.Parse(record.Exclusions)
+	if err != nil && !errors.Is(err, netrange.ErrEmpty) {
+		return sweep.Order{}, err
+	}
 	servers := site.NameServers
 	if len(servers) == 0 {
 		servers = link.NameServers
 	}
 	order := sweep.Order{
-		Ranges: ranges, Fence: site.Fence(), Pace: pace, Ports: ports, NameServers: servers, Seed: record.Seed,
+		Ranges: ranges, Excluded: excluded, Fence: site.Fence(), Pace: pace, Ports: ports, NameServers: servers, Seed: record.Seed,
 	}
 	return order, order.Check()
 }
@@ -313,13 +317,9 @@ type bookkeeper struct {
 	before  netrange.Set // what whole sweeps have covered so far
 }
 
-// enter makes the function that enters one sweep; of no sweep, where the last has been discarded, it makes the ledger
-// that the register alone gives.
+// enter makes the function that enters one sweep.
 func (b *bookkeeper) enter(record *store.Sweep) store.Enter {
 	return func(known []ledger.Device, sightings []evidence.Sighting, former []uint64) (ledger.Result, error) {
-		if record == nil {
-			return ledger.Result{Devices: ledger.Match(known, b.entries, b.before)}, nil
-		}
 		covered, err := record.Covered()
 		if err != nil {
 			return ledger.Result{}, err
@@ -371,7 +371,9 @@ func (s *sweeper) rewrite(ctx context.Context, siteID, discard uint64) error {
 		return err
 	}
 	b := &bookkeeper{engine: identify.New(s.rules, site.Overlay()), entries: entries}
-	return s.store.Rebuild(ctx, siteID, discard, b.enter)
+	return s.store.Rebuild(ctx, siteID, discard, b.enter, func(devices []ledger.Device) ([]ledger.Device, error) {
+		return ledger.Match(devices, entries, b.before), nil
+	})
 }
 
 // discard removes a sweep and all that only it brought.

@@ -196,7 +196,7 @@ func (s *Store) ApplySweep(ctx context.Context, sweep *Sweep, enter Enter) error
 		if err != nil {
 			return err
 		}
-		if err := saveDevices(tx, sweep.SiteID, result.Devices); err != nil {
+		if err := keep(tx, sweep.SiteID, result); err != nil {
 			return err
 		}
 		if err := assign(tx, sweep.ID, sightings, result); err != nil {
@@ -208,14 +208,20 @@ func (s *Store) ApplySweep(ctx context.Context, sweep *Sweep, enter Enter) error
 	return own(err, fmt.Sprintf("sweep %d", sweep.ID))
 }
 
-// assign writes which device each sighting of a sweep is. Devices that were merged into another go, and their sightings are
-// the other's.
+// keep writes the devices that a sweep leaves; those that were merged into others go.
+func keep(tx *gorm.DB, site uint64, result ledger.Result) error {
+	for _, m := range result.Merges {
+		if err := tx.Delete(&deviceRow{}, m.From).Error; err != nil {
+			return err
+		}
+	}
+	return saveDevices(tx, site, result.Devices)
+}
+
+// assign writes which device each sighting of a sweep is. The sightings of a device that was merged are the other's.
 func assign(tx *gorm.DB, sweep uint64, sightings []evidence.Sighting, result ledger.Result) error {
 	for _, m := range result.Merges {
 		if err := tx.Model(&sightingRow{}).Where("device_id = ?", m.From).Update("device_id", result.Devices[m.Into].ID).Error; err != nil {
-			return err
-		}
-		if err := tx.Delete(&deviceRow{}, m.From).Error; err != nil {
 			return err
 		}
 	}
@@ -232,9 +238,9 @@ func assign(tx *gorm.DB, sweep uint64, sightings []evidence.Sighting, result led
 }
 
 // Rebuild writes a site's ledger anew out of its sweeps, without the one of the number discard (0 keeps them all). enter
-// makes of each sweep in turn what ApplySweep's does. Devices keep their numbers, their notes and that they are set
-// aside.
-func (s *Store) Rebuild(ctx context.Context, site, discard uint64, enter func(sweep *Sweep) Enter) error {
+// makes of each sweep in turn what ApplySweep's does, and match holds what comes of it against the register. Devices keep
+// their numbers, their notes and that they are set aside.
+func (s *Store) Rebuild(ctx context.Context, site, discard uint64, enter func(sweep *Sweep) Enter, match Rematch) error {
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if discard != 0 {
 			if err := tx.Delete(&sweepRow{}, discard).Error; err != nil {
@@ -248,56 +254,62 @@ func (s *Store) Rebuild(ctx context.Context, site, discard uint64, enter func(sw
 		if err := tx.Where("site_id = ? AND first_seen IS NOT NULL", site).Delete(&deviceRow{}).Error; err != nil {
 			return err
 		}
-		return s.replay(tx, site, before, enter)
+		devices, err := replay(tx, site, enter)
+		if err != nil {
+			return err
+		}
+		keepWords(devices, before)
+		if devices, err = match(devices); err != nil {
+			return err
+		}
+		return saveDevices(tx, site, devices)
 	})
 	return own(err, fmt.Sprintf("ledger of site %d", site))
 }
 
-func (s *Store) replay(tx *gorm.DB, site uint64, before []ledger.Device, enter func(sweep *Sweep) Enter) error {
-	kept := make(map[uint64]ledger.Device, len(before))
+// keepWords gives devices what people have said of them before.
+func keepWords(devices, before []ledger.Device) {
+	said := make(map[uint64]ledger.Device, len(before))
 	for _, d := range before {
-		kept[d.ID] = d
+		said[d.ID] = d
 	}
+	for i, d := range devices {
+		if old, known := said[d.ID]; known && d.ID != 0 {
+			devices[i].Note, devices[i].Aside = old.Note, old.Aside
+		}
+	}
+}
+
+// replay enters all sweeps of a site into an empty ledger, one after the other, and gives the devices that come of it.
+func replay(tx *gorm.DB, site uint64, enter func(sweep *Sweep) Enter) ([]ledger.Device, error) {
 	var rows []sweepRow
 	if err := tx.Where("site_id = ? AND state <> ?", site, Running).Order("id").Find(&rows).Error; err != nil {
-		return err
+		return nil, err
 	}
 	var devices []ledger.Device
 	for _, r := range rows {
 		sweep := r.sweep()
 		sightings, numbers, err := sightingsOf(tx, sweep.ID)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		result, err := enter(&sweep)(devices, sightings, numbers)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		for i, d := range result.Devices {
-			if old, known := kept[d.ID]; known && d.ID != 0 {
-				result.Devices[i].Note, result.Devices[i].Aside = old.Note, old.Aside
-			}
-		}
-		if err := saveDevices(tx, site, result.Devices); err != nil {
-			return err
+		if err := keep(tx, site, result); err != nil {
+			return nil, err
 		}
 		if err := assign(tx, sweep.ID, sightings, result); err != nil {
-			return err
+			return nil, err
 		}
 		row := toSweepRow(sweep)
 		if err := tx.Save(&row).Error; err != nil {
-			return err
+			return nil, err
 		}
 		devices = result.Devices
 	}
-	if len(rows) > 0 {
-		return nil
-	}
-	result, err := enter(nil)(nil, nil, nil)
-	if err != nil {
-		return err
-	}
-	return saveDevices(tx, site, result.Devices)
+	return devices, nil
 }
 
 // saveDevices writes all devices of a site, gives numbers to those that have none, and takes out those that stood for
@@ -339,17 +351,16 @@ func saveDevices(tx *gorm.DB, site uint64, devices []ledger.Device) error {
 			return err
 		}
 	}
-	if len(fresh) == 0 {
-		return nil
-	}
 	// Apart from the others, as only rows that are all new get their numbers back in order.
-	if err := tx.CreateInBatches(fresh, batchSize).Error; err != nil {
-		return err
+	if len(fresh) > 0 {
+		if err := tx.CreateInBatches(fresh, batchSize).Error; err != nil {
+			return err
+		}
 	}
 	for i, row := range fresh {
 		devices[added[i]].ID = row.ID
 	}
-	return nil
+	return recount(tx, site)
 }
 
 // DeviceLine is what a list shows of a device.
@@ -407,54 +418,90 @@ var SortColumns = map[string]string{
 
 // ListDevices gives one page of a list of devices and how many there are in all.
 func (s *Store) ListDevices(ctx context.Context, q DeviceQuery) ([]DeviceLine, int64, error) {
-	var total int64
-	if err := q.filter(s.db.WithContext(ctx).Model(&deviceRow{})).Count(&total).Error; err != nil {
+	db := s.db.WithContext(ctx)
+	total, err := q.count(db)
+	if err != nil {
 		return nil, 0, own(err, "devices")
 	}
-	column := SortColumns[q.Sort]
-	if column == "" {
-		column = "addr"
+	// The page's numbers come from an index alone; only the devices on it are read.
+	var ids []uint64
+	if err := q.filter(db.Model(&deviceRow{})).Order(q.order()).Offset(q.Offset).Limit(q.Limit).Pluck("id", &ids).Error; err != nil {
+		return nil, 0, own(err, "devices")
 	}
+	lines, err := linesOf(db, ids)
+	return lines, total, err
+}
+
+// order sorts by the column that is asked for and within it by address, as the indexes do.
+func (q DeviceQuery) order() string {
 	direction := " ASC"
 	if q.Descend {
 		direction = " DESC"
 	}
+	column := SortColumns[q.Sort]
+	if column == "" || column == "addr" {
+		return "addr" + direction + ", id" + direction
+	}
+	return column + direction + ", addr" + direction + ", id" + direction
+}
+
+// count gives how many devices there are on all pages. Where the filter permits it they need not be counted one by one.
+func (q DeviceQuery) count(db *gorm.DB) (total int64, err error) {
+	if q.Trait != "" || q.Text != "" {
+		err = q.filter(db.Model(&deviceRow{})).Count(&total).Error
+		return total, err
+	}
+	err = q.filter(db.Model(&countRow{})).Select("CAST(COALESCE(SUM(devices), 0) AS SIGNED)").Scan(&total).Error
+	return total, err
+}
+
+// linesOf reads what a list shows of some devices, in the order in which they are named.
+func linesOf(db *gorm.DB, ids []uint64) ([]DeviceLine, error) {
 	var rows []struct {
 		Row    deviceRow `gorm:"embedded"`
 		Addrs  string
 		Traits string
 	}
-	err := q.filter(s.db.WithContext(ctx).Model(&deviceRow{})).
+	err := db.Model(&deviceRow{}).
 		Select("id, name, mac, kind, vendor, model, os, standing, presence, first_seen, last_seen, contested, JSON_QUERY(record, '$.Addrs') AS addrs, JSON_QUERY(record, '$.Traits') AS traits").
-		Order(column + direction + ", id" + direction).Offset(q.Offset).Limit(q.Limit).Find(&rows).Error
+		Where("id IN ?", ids).Find(&rows).Error
 	if err != nil {
-		return nil, 0, own(err, "devices")
+		return nil, own(err, "devices")
 	}
-	lines := make([]DeviceLine, len(rows))
-	for i, found := range rows {
-		r := found.Row
-		line := DeviceLine{
-			ID: r.ID, Name: r.Name, Kind: r.Kind, Vendor: r.Vendor, Model: r.Model, OS: r.OS,
-			Standing: ledger.Standing(r.Standing), Presence: ledger.Presence(r.Presence),
-			Contested: r.Contested,
+	lines := make([]DeviceLine, len(ids))
+	for _, found := range rows {
+		line, err := found.Row.line(found.Addrs, found.Traits)
+		if err != nil {
+			return nil, err
 		}
-		_ = line.MAC.UnmarshalText([]byte(r.MAC)) // written by us from a MAC
-		if found.Addrs != "" {
-			if err := json.Unmarshal([]byte(found.Addrs), &line.Addrs); err != nil {
-				return nil, 0, fmt.Errorf("stored device %d: %w", r.ID, err)
-			}
-		}
-		if found.Traits != "" {
-			if err := json.Unmarshal([]byte(found.Traits), &line.Traits); err != nil {
-				return nil, 0, fmt.Errorf("stored device %d: %w", r.ID, err)
-			}
-		}
-		if r.FirstSeen != nil {
-			line.FirstSeen, line.LastSeen = *r.FirstSeen, *r.LastSeen
-		}
-		lines[i] = line
+		lines[slices.Index(ids, line.ID)] = line
 	}
-	return lines, total, nil
+	// One that went away in between leaves no gap.
+	return slices.DeleteFunc(lines, func(l DeviceLine) bool { return l.ID == 0 }), nil
+}
+
+// line gives what a list shows; addrs and traits are JSON, or empty.
+func (r deviceRow) line(addrs, traits string) (DeviceLine, error) {
+	line := DeviceLine{
+		ID: r.ID, Name: r.Name, Kind: r.Kind, Vendor: r.Vendor, Model: r.Model, OS: r.OS,
+		Standing: ledger.Standing(r.Standing), Presence: ledger.Presence(r.Presence), Contested: r.Contested,
+	}
+	_ = line.MAC.UnmarshalText([]byte(r.MAC)) // written by us from a MAC
+	if r.FirstSeen != nil {
+		line.FirstSeen, line.LastSeen = *r.FirstSeen, *r.LastSeen
+	}
+	for _, part := range []struct {
+		text string
+		into any
+	}{{addrs, &line.Addrs}, {traits, &line.Traits}} {
+		if part.text == "" {
+			continue
+		}
+		if err := json.Unmarshal([]byte(part.text), part.into); err != nil {
+			return line, fmt.Errorf("stored device %d: %w", r.ID, err)
+		}
+	}
+	return line, nil
 }
 
 func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
@@ -502,10 +549,25 @@ type Count struct {
 	Contested int // of them, those that share an address
 }
 
+// countRow is how many devices of a site are alike in what lists filter by. It is written with the devices.
+type countRow struct{ Devices int }
+
+func (countRow) TableName() string { return "device_counts" }
+
+// recount writes the counts of a site anew.
+func recount(tx *gorm.DB, site uint64) error {
+	if err := tx.Where("site_id = ?", site).Delete(&countRow{}).Error; err != nil {
+		return err
+	}
+	return tx.Exec("INSERT INTO device_counts SELECT site_id, standing, presence, kind, contested, COUNT(*) FROM devices "+
+		"WHERE site_id = ? GROUP BY site_id, standing, presence, kind, contested", site).Error
+}
+
 // CountDevices counts a site's devices by standing, presence and kind.
 func (s *Store) CountDevices(ctx context.Context, site uint64) ([]Count, error) {
 	var counts []Count
-	err := s.db.WithContext(ctx).Model(&deviceRow{}).Select("standing, presence, kind, COUNT(*) AS devices, CAST(SUM(contested) AS SIGNED) AS contested").
+	err := s.db.WithContext(ctx).Model(&countRow{}).
+		Select("standing, presence, kind, CAST(SUM(devices) AS SIGNED) AS devices, CAST(SUM(IF(contested, devices, 0)) AS SIGNED) AS contested").
 		Where("site_id = ?", site).Group("standing, presence, kind").Order("standing, presence, kind").Find(&counts).Error
 	return counts, own(err, "devices")
 }

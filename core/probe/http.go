@@ -36,10 +36,10 @@ func startPage(scheme string, addr netip.AddrPort) *url.URL {
 }
 
 func talkPages(ctx context.Context, conn net.Conn, page *url.URL, f *found) {
-	for range maxMoves + 1 {
+	for moves := 0; ; moves++ {
 		location := askPage(conn, page, f)
 		next := movedTo(page, location)
-		if next == nil {
+		if next == nil || moves == maxMoves {
 			return
 		}
 		further, err := openPage(ctx, f, next)

@@ -30,6 +30,7 @@ const (
 // Order is what a sweep is to do.
 type Order struct {
 	Ranges      netrange.Set   // what to look through, exclusions taken out already
+	Excluded    netrange.Set   // what was left out of the ranges, and is not asked for names either
 	Fence       []netip.Prefix // the site's networks; nothing outside them is ever sent a packet
 	Pace        Pace
 	Ports       []uint16            // TCP ports to ask each one that answers
@@ -209,10 +210,13 @@ func (r *run) findSelf() {
 func (r *run) findServers() {
 	for _, server := range r.order.NameServers {
 		inside := slices.ContainsFunc(r.order.Fence, func(n netip.Prefix) bool { return n.Contains(server) })
-		if inside {
-			r.servers = append(r.servers, server)
-		} else {
+		switch {
+		case !inside:
 			r.warn("The name server %s lies outside the fence and is not asked for names. Add its network to the site to mend this.", server)
+		case r.order.Excluded.Contains(server):
+			r.warn("The name server %s is among what is left out, so it is not asked for names.", server)
+		default:
+			r.servers = append(r.servers, server)
 		}
 	}
 }

@@ -11,7 +11,33 @@ ALTER TABLE sightings
   ADD COLUMN device_id BIGINT UNSIGNED NOT NULL DEFAULT 0,
   ADD KEY sightings_device (device_id, sweep_id);
 
-ALTER TABLE devices ADD COLUMN traits BOOLEAN NOT NULL DEFAULT FALSE;
+ALTER TABLE devices
+  ADD COLUMN traits BOOLEAN NOT NULL DEFAULT FALSE,
+  ADD KEY devices_by_name (site_id, name, addr, id),
+  ADD KEY devices_by_kind (site_id, kind, addr, id),
+  ADD KEY devices_by_vendor (site_id, vendor, addr, id),
+  ADD KEY devices_by_model (site_id, model, addr, id),
+  ADD KEY devices_by_os (site_id, os, addr, id),
+  ADD KEY devices_by_mac (site_id, mac, addr, id),
+  ADD KEY devices_by_standing (site_id, standing, addr, id),
+  ADD KEY devices_by_presence (site_id, presence, addr, id),
+  ADD KEY devices_by_first_seen (site_id, first_seen, addr, id),
+  ADD KEY devices_by_last_seen (site_id, last_seen, addr, id),
+  DROP KEY devices_name, DROP KEY devices_kind, DROP KEY devices_vendor, DROP KEY devices_standing, DROP KEY devices_last_seen;
+
+CREATE TABLE device_counts (
+  site_id BIGINT UNSIGNED NOT NULL,
+  standing VARCHAR(20) NOT NULL,
+  presence VARCHAR(20) NOT NULL,
+  kind VARCHAR(40) NOT NULL,
+  contested BOOLEAN NOT NULL,
+  devices INT UNSIGNED NOT NULL,
+  PRIMARY KEY (site_id, standing, presence, kind, contested),
+  CONSTRAINT device_counts_site FOREIGN KEY (site_id) REFERENCES sites (id) ON DELETE CASCADE
+);
+
+INSERT INTO device_counts
+  SELECT site_id, standing, presence, kind, contested, COUNT(*) FROM devices GROUP BY site_id, standing, presence, kind, contested;
 
 CREATE TABLE sweep_log (
   id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,

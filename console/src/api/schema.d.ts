@@ -878,6 +878,8 @@ export interface components {
             mac: string;
             /** @description Chosen by the device itself; it tells nothing of the maker */
             private: boolean;
+            /** @description A virtual router's, which several devices take turns at */
+            shared: boolean;
             vendor?: string;
         };
         MACPrefix: {

@@ -121,7 +121,7 @@ function Facts({ d }: { d: Device }) {
 }
 
 function MacLine({ mac }: { mac: Device['macs'][number] }) {
-  const remark = mac.private ? 'private: chosen by the device, tells no maker' : mac.vendor || 'prefix not registered';
+  const remark = mac.shared ? 'a virtual router’s: several devices take turns at it' : mac.private ? 'private: chosen by the device, tells no maker' : mac.vendor || 'prefix not registered';
   return (
     <Box>
       <DeviceText>{mac.mac}</DeviceText>{' '}
