@@ -69,7 +69,7 @@ type Address struct {
 
 // Run starts a service: database, tables, API and console. The caller ends it with Close.
 func Run(ctx context.Context, config InstanceConfig) (instance *Instance, err error) {
-	secure, err := needsTLS(config)
+	secure, err := NeedsTLS(config)
 	if err != nil {
 		return nil, err
 	}

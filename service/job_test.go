@@ -213,3 +213,17 @@ func TestTakesUpWhatAnEarlierServiceLeft(t *testing.T) {
 		t.Errorf("journals %v are left, %v", left, err)
 	}
 }
+
+// A clock that is set back in mid-sweep makes no sweep end before it began.
+func TestClockThatJumps(t *testing.T) {
+	began := time.Now().UTC().Add(time.Hour)
+	j := newJob(store.Sweep{State: store.Running, Began: began}, nil, nil, nil, func() {})
+	got := j.conclude(sweep.Summary{Took: 90 * time.Second}, nil)
+	if took := got.Ended.Sub(got.Began); took != 90*time.Second {
+		t.Errorf("the sweep took %s, want 90 s", took)
+	}
+	j = newJob(store.Sweep{State: store.Running, Began: began.Add(-3 * time.Hour)}, nil, nil, nil, func() {})
+	if got := j.conclude(sweep.Summary{Took: 90 * time.Second}, nil); got.Ended.Before(got.Began) {
+		t.Errorf("it ended %s before it began", got.Began.Sub(got.Ended))
+	}
+}

@@ -27,8 +27,8 @@ const (
 	certificateLife = 2 * 365 * 24 * time.Hour
 )
 
-// needsTLS reports whether the service speaks TLS: always where it can be reached from other machines.
-func needsTLS(config InstanceConfig) (bool, error) {
+// NeedsTLS reports whether the service speaks TLS: always where it can be reached from other machines.
+func NeedsTLS(config InstanceConfig) (bool, error) {
 	host, _, err := net.SplitHostPort(config.Listen)
 	if err != nil {
 		return false, fmt.Errorf("%q is not an address to listen on: want host:port such as 127.0.0.1:8470", config.Listen)

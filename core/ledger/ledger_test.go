@@ -334,3 +334,14 @@ func TestASweepOfAPartKeepsTheRest(t *testing.T) {
 		}
 	}
 }
+
+// A clock that was set back between two sweeps makes no device vanish before it appeared.
+func TestClockThatWasSetBack(t *testing.T) {
+	known := stored(Apply(nil, nil, sweepOf(1, sight("10.40.1.9", macA)), engine).Devices)
+	earlier := sight("10.40.1.9", macA)
+	earlier.FirstAt = begin.Add(-24 * time.Hour)
+	d := Apply(known, nil, sweepOf(2, earlier), engine).Devices[0]
+	if d.LastSeen.Before(d.FirstSeen) || d.LastSweep != 2 || d.Presence != Seen {
+		t.Errorf("seen from %s to %s", d.FirstSeen, d.LastSeen)
+	}
+}

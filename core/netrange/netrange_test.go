@@ -167,3 +167,82 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func TestParseFile(t *testing.T) {
+	set, err := ParseFile("# the plant room\n10.40.2.10-12  # three controllers\n\n10.40.2.13, fd00:40:1::1\r\n10.40.2.9\n")
+	if err != nil || set.String() != "10.40.2.9-10.40.2.13, fd00:40:1::1" || set.Count() != 6 {
+		t.Errorf("read %s, %v", set, err)
+	}
+	for text, want := range map[string]string{
+		"10.40.2.10\n10.40.2.300 # a slip\n": `line 2: range 1, "10.40.2.300"`,
+		"# nothing\n\n":                      "no addresses given",
+		"10.0.0.0/9\n10.128.0.0/9\n11.0.0.0": "line 3: with this line the list holds 16777217 addresses",
+		"fd00::/88\n":                        "line 1: range 1, \"fd00::/88\": holds 1099511627776 addresses",
+	} {
+		if _, err := ParseFile(text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q gave %v, want %q", text, err, want)
+		}
+	}
+}
+
+func FuzzParseFile(f *testing.F) {
+	f.Add("10.0.0.1 # one\n10.0.0.2-9\n")
+	f.Add("#\n\r\n,;")
+	f.Fuzz(func(t *testing.T, text string) {
+		set, err := ParseFile(text)
+		if err == nil && (set.Count() == 0 || set.Count() > MaxCount) {
+			t.Errorf("%q holds %d addresses", text, set.Count())
+		}
+	})
+}
+
+func TestHostsAndCounts(t *testing.T) {
+	for text, want := range map[string]struct{ hosts, count string }{
+		"10.40.1.0/24":   {"10.40.1.1-10.40.1.254", "254"},
+		"10.40.1.8/30":   {"10.40.1.9-10.40.1.10", "2"},
+		"10.40.1.8/31":   {"10.40.1.8/31", "2"},
+		"10.40.1.8/32":   {"10.40.1.8", "1"},
+		"fd00::10/126":   {"fd00::11-fd00::13", "3"},
+		"fd00:40:1::/64": {"fd00:40:1::1-fd00:40:1:0:ffff:ffff:ffff:ffff", "2^64"},
+	} {
+		p := netip.MustParsePrefix(text)
+		if got := Hosts(p).String(); got != want.hosts || CountText(p) != want.count {
+			t.Errorf("%s has %s (%s), want %s (%s)", text, got, CountText(p), want.hosts, want.count)
+		}
+	}
+}
+
+func TestFirstFree(t *testing.T) {
+	taken := map[netip.Addr]bool{netip.MustParseAddr("10.40.1.1"): true, netip.MustParseAddr("10.40.1.2"): true}
+	held := func(a netip.Addr) bool { return taken[a] }
+	if a, ok := Hosts(netip.MustParsePrefix("10.40.1.0/29")).FirstFree(held); !ok || a.String() != "10.40.1.3" {
+		t.Errorf("the first free one is %s, %v", a, ok)
+	}
+	if a, ok := Hosts(netip.MustParsePrefix("10.40.1.0/30")).FirstFree(held); ok {
+		t.Errorf("in a full network %s is free", a)
+	}
+	full := func(netip.Addr) bool { return true }
+	if _, ok := Hosts(netip.MustParsePrefix("fd00::/64")).FirstFree(full); ok {
+		t.Error("the search through a full IPv6 network found something")
+	}
+}
+
+func TestCovers(t *testing.T) {
+	own := []netip.Prefix{netip.MustParsePrefix("10.40.1.250/24"), netip.MustParsePrefix("fd00::250/64")}
+	for text, want := range map[string]bool{"10.40.1.0/24": true, "10.40.1.1-254": true, "10.40.1.1-253": false, "10.40.0.0/16": true, "10.40.2.0/24": false} {
+		set, err := Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := set.Covers(own); got != want {
+			t.Errorf("%s covers the segment: %v", text, got)
+		}
+	}
+}
+
+func TestUnion(t *testing.T) {
+	a, b := FromPrefixes(netip.MustParsePrefix("10.40.1.0/25")), FromPrefixes(netip.MustParsePrefix("10.40.1.128/25"), netip.MustParsePrefix("fd00::/64"))
+	if got := a.Union(b).String(); got != "10.40.1.0/24, fd00::-fd00::ffff:ffff:ffff:ffff" {
+		t.Errorf("the union is %s", got)
+	}
+}

@@ -1,10 +1,19 @@
 package register
 
 import (
+	"bufio"
+	"bytes"
 	"errors"
+	"fmt"
+	"io"
 	"net/netip"
+	"reflect"
+	"runtime"
 	"strings"
 	"testing"
+
+	"github.com/xuri/excelize/v2"
+	unicode16 "golang.org/x/text/encoding/unicode"
 
 	"airdrift/core/fault"
 	"airdrift/core/hwaddr"
@@ -91,6 +100,127 @@ func FuzzRead(f *testing.F) {
 			if e.Name == "" && e.MAC.IsZero() && !e.Addr.IsValid() {
 				t.Errorf("an entry that names nothing was taken from %q", text)
 			}
+		}
+	})
+}
+
+// workbook makes an .xlsx file of rows.
+func workbook(t testing.TB, rows ...[]any) []byte {
+	t.Helper()
+	book := excelize.NewFile()
+	for i, row := range rows {
+		if err := book.SetSheetRow("Sheet1", fmt.Sprintf("A%d", i+1), &row); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var out bytes.Buffer
+	if err := book.Write(&out); err != nil {
+		t.Fatal(err)
+	}
+	return out.Bytes()
+}
+
+func TestReadWorkbook(t *testing.T) {
+	file := workbook(t, []any{"Device", "MAC address", "Room", "Shelf"}, []any{"vault door", "54:be:2c:03:30:14", "vault"}, nil, []any{"", "54-BE-2C-03-30-15", "", 7})
+	entries, err := Read("register.xlsx", bytes.NewReader(file))
+	if err != nil || len(entries) != 2 || entries[0].Location != "vault" || entries[1].Extra["Shelf"] != "7" {
+		t.Errorf("read %+v, %v", entries, err)
+	}
+	faulty := workbook(t, []any{"name", "mac"}, []any{"a", "zz"})
+	if _, err := Read("", bytes.NewReader(faulty)); err == nil || !strings.Contains(err.Error(), "line 2, column 2 (mac)") {
+		t.Errorf("a faulty cell gave %v", err)
+	}
+	for name, file := range map[string][]byte{"cut off": file[:len(file)/2], "only a beginning": []byte("PK\x03\x04 and so on"), "an empty sheet": workbook(t)} {
+		if entries, err := Read("", bytes.NewReader(file)); err == nil || len(entries) > 0 {
+			t.Errorf("%s gave %+v, %v", name, entries, err)
+		}
+	}
+}
+
+func TestReadUTF16(t *testing.T) {
+	text := "name;address\nKühlhaus Süd;10.40.2.10\n"
+	for name, order := range map[string]unicode16.Endianness{"little": unicode16.LittleEndian, "big": unicode16.BigEndian} {
+		raw, err := unicode16.UTF16(order, unicode16.UseBOM).NewEncoder().String(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		entries, err := Read("", strings.NewReader(raw))
+		if err != nil || len(entries) != 1 || entries[0].Name != "Kühlhaus Süd" {
+			t.Errorf("%s-endian: %+v, %v", name, entries, err)
+		}
+	}
+}
+
+func TestReadPartialLeavesOutFaultyLines(t *testing.T) {
+	entries, faults := ReadPartial("", strings.NewReader("name,mac,address\nfine,48:9b:34:00:00:01,10.40.1.1\nbad,zz,nowhere\nshort,48:9b:34:00:00:02\nalso fine,,10.40.1.2\n"))
+	if len(entries) != 2 || entries[1].Name != "also fine" || faults.Count() != 3 || faults.Lines() != 2 {
+		t.Errorf("read %+v with %d faults in %d lines", entries, faults.Count(), faults.Lines())
+	}
+	if entries, faults := ReadPartial("", strings.NewReader("room,floor\na,b\n")); len(entries) > 0 || faults.Count() == 0 {
+		t.Errorf("a table that names no device gave %+v", entries)
+	}
+	if entries, faults := ReadPartial("", strings.NewReader("name,mac\nfine,48:9b:34:00:00:01\n\"never closed\n")); len(entries) > 0 || faults.Count() == 0 {
+		t.Errorf("a table that cannot be read to its end gave %+v", entries)
+	}
+}
+
+func TestWhatIsWrittenReadsBack(t *testing.T) {
+	entries := []Entry{
+		{Name: "=1+1", MAC: hwaddr.MustParse("48:9b:34:00:00:01"), Addr: netip.MustParseAddr("10.40.1.1"), Vendor: "Thornquist, Controls", Note: "two\nlines", Extra: map[string]string{"Shelf": "-7"}},
+		{Addr: netip.MustParseAddr("fd00::1"), Location: "vault"},
+	}
+	var out bytes.Buffer
+	if err := Write(&out, entries); err != nil {
+		t.Fatal(err)
+	}
+	if strings.Contains(out.String(), "\n=1") {
+		t.Errorf("a formula is written: %s", out.String())
+	}
+	again, err := Read("", &out)
+	if err != nil || !reflect.DeepEqual(again, entries) {
+		t.Errorf("read back\n%+v, %v, want\n%+v", again, err, entries)
+	}
+}
+
+// A register of the largest size is read within bounds: what is kept of a line is what the entry holds.
+func TestTheLargestRegisterFitsInMemory(t *testing.T) {
+	lines := func(n int) io.Reader {
+		in, out := io.Pipe()
+		go func() {
+			w := bufio.NewWriter(out)
+			fmt.Fprintln(w, "name,mac,address,vendor,model,location")
+			for i := range n {
+				fmt.Fprintf(w, "device %d,48:9b:34:%02x:%02x:%02x,10.%d.%d.%d,Thornquist Controls,climate-900,palm house\n", i, i>>16&255, i>>8&255, i&255, i>>16&255, i>>8&255, i&255)
+			}
+			out.CloseWithError(w.Flush())
+		}()
+		return in
+	}
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	entries, err := Read("", lines(MaxEntries))
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	if err != nil || len(entries) != MaxEntries {
+		t.Fatalf("%d entries, %v", len(entries), err)
+	}
+	if each := (int64(after.HeapAlloc) - int64(before.HeapAlloc)) / MaxEntries; each > 600 {
+		t.Errorf("%d bytes are kept of each entry", each)
+	}
+	runtime.KeepAlive(entries)
+	if _, err := Read("", lines(MaxEntries+1)); err == nil || !strings.Contains(err.Error(), "at most 200000 devices") {
+		t.Errorf("one more gave %v", err)
+	}
+}
+
+func FuzzReadWorkbook(f *testing.F) {
+	f.Add(workbook(f, []any{"name", "mac"}, []any{"a", "48:9b:34:00:00:01"}))
+	f.Add([]byte("PK\x03\x04"))
+	f.Fuzz(func(t *testing.T, file []byte) {
+		entries, faults := ReadPartial("", bytes.NewReader(file))
+		if len(entries) == 0 && faults.Count() == 0 {
+			t.Error("neither an entry nor a fault")
 		}
 	})
 }

@@ -1,0 +1,138 @@
+package spool
+
+import (
+	"errors"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+)
+
+func sighted(addr string, facts ...string) evidence.Sighting {
+	s := evidence.Sighting{Addr: netip.MustParseAddr(addr), MAC: hwaddr.MustParse("48:9b:34:00:00:01"), Answered: true, FirstAt: time.Date(2026, 11, 2, 9, 0, 0, 0, time.UTC)}
+	for _, f := range facts {
+		s.Items = append(s.Items, evidence.Item{Source: evidence.SourceText, Key: evidence.KeyText, Value: f})
+	}
+	return s
+}
+
+func open(t *testing.T, limit int64) *Spool {
+	t.Helper()
+	s, err := Open(filepath.Join(t.TempDir(), "spool"), limit)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func TestJournalKeepsTheLastOfEach(t *testing.T) {
+	s := open(t, 0)
+	j, err := s.Journal(7)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, sg := range []evidence.Sighting{sighted("10.40.1.5", "first"), sighted("10.40.1.6"), sighted("10.40.1.5", "first", "second\n\x00")} {
+		if err := j.Append(sg); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := j.Close(); err != nil {
+		t.Fatal(err)
+	}
+	got, err := s.Read(7)
+	if err != nil || len(got) != 2 || len(got[0].Items) != 2 || got[0].Items[1].Value != "second\n\x00" || got[1].Addr != netip.MustParseAddr("10.40.1.6") {
+		t.Errorf("read %+v, %v", got, err)
+	}
+	if left, err := s.Left(); err != nil || !slices.Equal(left, []uint64{7}) {
+		t.Errorf("left are %v, %v", left, err)
+	}
+	if err := errors.Join(s.Remove(7), s.Remove(7)); err != nil {
+		t.Errorf("removing twice: %v", err)
+	}
+	if got, err := s.Read(7); err != nil || len(got) != 0 {
+		t.Errorf("after that %+v, %v", got, err)
+	}
+}
+
+// A process that was killed leaves half a line; what comes after it must not be lost with it.
+func TestJournalOutlivesHalfALine(t *testing.T) {
+	s := open(t, 0)
+	j, err := s.Journal(1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(j.Append(sighted("10.40.1.5")), j.Close()); err != nil {
+		t.Fatal(err)
+	}
+	file, err := os.OpenFile(s.path(1), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := file.WriteString(`{"addr":"10.40.1.6","answ`); err != nil {
+		t.Fatal(err)
+	}
+	file.Close()
+	if j, err = s.Journal(1); err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(j.Append(sighted("10.40.1.7")), j.Close()); err != nil {
+		t.Fatal(err)
+	}
+	got, err := s.Read(1)
+	if err != nil || len(got) != 2 || got[1].Addr != netip.MustParseAddr("10.40.1.7") {
+		t.Errorf("read %+v, %v", got, err)
+	}
+}
+
+func TestJournalHasALimit(t *testing.T) {
+	s := open(t, 1000)
+	j, err := s.Journal(1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer j.Close()
+	for range 3 {
+		err = errors.Join(err, j.Append(sighted("10.40.1.5", strings.Repeat("x", 200))))
+	}
+	if !errors.Is(err, ErrFull) {
+		t.Errorf("after 3 sightings of some 300 bytes: %v", err)
+	}
+	if got, err := s.Read(1); err != nil || len(got) != 1 {
+		t.Errorf("what fitted is %+v, %v", got, err)
+	}
+}
+
+func TestNoJournalTellsTheCause(t *testing.T) {
+	cause := errors.New("no room")
+	j := NoJournal(cause)
+	if err := j.Append(sighted("10.40.1.5")); !errors.Is(err, cause) || j.Close() != nil {
+		t.Errorf("got %v", err)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add(`{"addr":"10.40.1.5","mac":"48:9b:34:00:00:01","items":[{"source":"arp","key":"arp.mac","value":"x","at":"2026-11-02T09:00:00Z"}]}` + "\n" + `{"addr":`)
+	f.Add("\n\n{}\n")
+	dir := f.TempDir()
+	f.Fuzz(func(t *testing.T, text string) {
+		s := &Spool{dir: dir, limit: DefaultLimit}
+		if err := os.WriteFile(s.path(1), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		sightings, err := s.Read(1)
+		if err != nil && len(text) < maxLine {
+			t.Errorf("%q gave %v", text, err)
+		}
+		for _, sg := range sightings {
+			if !sg.Addr.IsValid() {
+				t.Errorf("a sighting without an address was taken from %q", text)
+			}
+		}
+	})
+}
