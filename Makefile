@@ -9,12 +9,12 @@ STATICCHECK := $(GO) tool staticcheck
 
 export GOFLAGS := -buildvcs=false $(GOFLAGS)
 
-.PHONY: build demo test lint bench tools registry api screenshots clean $(BIN)
+.PHONY: build demo test lint fuzz bench tools registry api screenshots release clean $(BIN)
 
 build: $(BIN)
 
 $(BIN): $(DIST)
-	$(GO) build -o $(BIN) ./cmd/airdrift
+	CGO_ENABLED=0 $(GO) build -o $(BIN) ./cmd/airdrift
 
 $(MODULES): console/package.json console/package-lock.json
 	cd console && $(NPM) ci --no-audit --no-fund
@@ -29,16 +29,22 @@ demo: tools build
 
 test: tools $(DIST) lint
 	$(GO) test ./...
+	@sh scripts/fuzz.sh 2s
+
+# Every parser of foreign bytes is given nonsense for a minute each.
+fuzz: $(DIST)
+	@sh scripts/fuzz.sh 60s
 
 lint: $(DIST)
 	@files=$$(gofmt -l $$(git ls-files '*.go')); if [ -n "$$files" ]; then echo "gofmt these files: $$files"; exit 1; fi
 	$(GO) vet ./...
 	$(STATICCHECK) ./...
-	GOOS=darwin $(GO) vet ./core/... ./hostwire/...
+	GOOS=darwin $(GO) vet ./cmd/airdrift ./core/... ./hostwire
+	GOOS=windows $(GO) vet ./cmd/airdrift ./core/... ./hostwire
 	$(GO) test ./internal/house
 	cd console && $(NPM) run --silent check
 
-bench:
+bench: tools
 	@$(GO) run ./internal/bench
 
 # The pictures in docs/screenshots, made anew from the demo; the others that the tests draw are not kept.
@@ -62,6 +68,18 @@ registry:
 api: $(MODULES)
 	$(GO) test ./service -run TestOpenAPI -update
 	cd console && $(NPM) run --silent types
+
+# Programs and Debian packages for amd64 and arm64, in build/release.
+VERSION := $(shell sed -n 's/^const Version = "\(.*\)"/\1/p' service/service.go)
+NFPM    := $(GO) run github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.48.0
+
+release: $(DIST)
+	rm -rf build/release && mkdir -p build/release
+	for arch in amd64 arm64; do \
+	  CGO_ENABLED=0 GOOS=linux GOARCH=$$arch $(GO) build -trimpath -ldflags "-s -w" -o build/release/airdrift-linux-$$arch ./cmd/airdrift && \
+	  ARCH=$$arch VERSION=$(VERSION) $(NFPM) package --config packaging/nfpm.yaml --packager deb --target build/release || exit 1; \
+	done
+	cd build/release && sha256sum * > SHA256SUMS && cat SHA256SUMS
 
 clean:
 	rm -rf bin build console/node_modules

@@ -16,7 +16,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -170,7 +169,7 @@ func (h home) stopStale(ctx context.Context) error {
 	if err != nil || !h.isOurs(pid) {
 		return os.Remove(h.pidFile())
 	}
-	if err := syscall.Kill(pid, syscall.SIGTERM); err != nil {
+	if err := terminate(pid); err != nil {
 		return fmt.Errorf("stop the database server of an earlier run (process %d): %w", pid, err)
 	}
 	ctx, cancel := context.WithTimeout(ctx, stopWait)
@@ -241,7 +240,7 @@ func (s *Server) launch(ctx context.Context) error {
 	}, slices.Concat(h.userArgs(), h.more)...)
 	cmd := exec.Command(s.program, args...)
 	// A signal to the whole terminal (Ctrl-C) must not reach the server before the service has written what it has.
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.SysProcAttr = ownGroup()
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("start the database server: %w", err)
 	}
@@ -356,7 +355,7 @@ func (p *process) stop() error {
 		return nil
 	default:
 	}
-	if err := p.cmd.Process.Signal(syscall.SIGTERM); err != nil && !errors.Is(err, os.ErrProcessDone) {
+	if err := terminate(p.cmd.Process.Pid); err != nil && !errors.Is(err, os.ErrProcessDone) {
 		return fmt.Errorf("stop the database server: %w", err)
 	}
 	select {
