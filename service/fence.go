@@ -59,6 +59,7 @@ func (s *Service) addNetwork(ctx context.Context, in *struct {
 	SiteInput
 	Body api.Network
 }) (*struct{ Body api.Site }, error) {
+	remark(ctx, "%s", in.Body.Subnet)
 	network, err := s.toNetwork(in.Body)
 	if err != nil {
 		return nil, problem(ctx, err)
@@ -76,6 +77,7 @@ func (s *Service) removeNetwork(ctx context.Context, in *struct {
 	SiteInput
 	Subnet string `query:"subnet" required:"true" doc:"CIDR prefix" example:"10.40.1.0/24"`
 }) (*struct{ Body api.Site }, error) {
+	remark(ctx, "%s", in.Subnet)
 	subnet, err := netip.ParsePrefix(in.Subnet)
 	if err != nil {
 		return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "%q is not a subnet: want a CIDR prefix such as 10.40.1.0/24", in.Subnet))

@@ -2,9 +2,11 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -23,6 +25,15 @@ var anybody = map[string]any{roleExtension: "anybody"}
 
 type personKey struct{}
 
+type remarkKey struct{}
+
+// remark says in the audit log what a request is about, where its path does not tell.
+func remark(ctx context.Context, format string, args ...any) {
+	if text, ok := ctx.Value(remarkKey{}).(*string); ok {
+		*text = fmt.Sprintf(format, args...)
+	}
+}
+
 // personOf gives who makes the request.
 func personOf(ctx context.Context) person {
 	p, _ := ctx.Value(personKey{}).(person)
@@ -38,7 +49,7 @@ func (s *Service) guard(humaAPI huma.API) func(huma.Context, func(huma.Context))
 		}
 		p, signedIn, expired, err := s.auth.who(ctx.Context(), ctx.Header("Authorization"), cookie)
 		needed, _ := ctx.Operation().Extensions[roleExtension].(string)
-		status, text := 0, ""
+		status, text, about := 0, "", ""
 		switch {
 		case needed == "anybody":
 		case err != nil:
@@ -54,10 +65,10 @@ func (s *Service) guard(humaAPI huma.API) func(huma.Context, func(huma.Context))
 		if status != 0 {
 			_ = huma.WriteErr(humaAPI, ctx, status, text)
 		} else {
-			next(huma.WithValue(ctx, personKey{}, p))
+			next(huma.WithValue(huma.WithValue(ctx, personKey{}, p), remarkKey{}, &about))
 		}
 		if ctx.Method() != http.MethodGet && (signedIn || status == 0) {
-			s.audit(ctx, p)
+			s.audit(ctx, p, about)
 		}
 	}
 }
@@ -65,16 +76,20 @@ func (s *Service) guard(humaAPI huma.API) func(huma.Context, func(huma.Context))
 // auditWait bounds the writing of one line.
 const auditWait = 5 * time.Second
 
-// audit writes down one request that was to change something.
-func (s *Service) audit(ctx huma.Context, p person) {
+// audit writes down one request that was to change something, and what it was about.
+func (s *Service) audit(ctx huma.Context, p person, about string) {
 	origin, _, err := net.SplitHostPort(ctx.RemoteAddr())
 	if err != nil {
 		origin = ctx.RemoteAddr()
 	}
 	url := ctx.URL()
+	subject := url.Path
+	if about != "" {
+		subject += ": " + about
+	}
 	line := store.AuditLine{
 		At: time.Now().UTC(), Who: p.name, Role: string(p.role), Origin: origin, Action: ctx.Operation().OperationID,
-		Subject: cutText(url.Path, 1000), Outcome: ctx.Status(),
+		Subject: cutText(subject, 1000), Outcome: ctx.Status(),
 	}
 	// What was done has been done, even where whoever asked for it has gone away meanwhile.
 	writeCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx.Context()), auditWait)
@@ -84,9 +99,10 @@ func (s *Service) audit(ctx huma.Context, p person) {
 	}
 }
 
+// cutText gives the beginning of a text, in whole characters.
 func cutText(text string, most int) string {
 	if len(text) > most {
-		return text[:most]
+		return strings.ToValidUTF8(text[:most], "")
 	}
 	return text
 }

@@ -182,12 +182,13 @@ func TestAuditLog(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	has := func(who, action string, outcome int) bool {
+	has := func(who, action string, outcome int, about string) bool {
 		return slices.ContainsFunc(lines, func(l api.AuditLine) bool {
-			return l.Who == who && l.Action == action && l.Outcome == outcome && l.Origin == "127.0.0.1" && !l.At.IsZero()
+			return l.Who == who && l.Action == action && l.Outcome == outcome && l.Origin == "127.0.0.1" && !l.At.IsZero() && strings.Contains(l.Subject, about)
 		})
 	}
-	if !has("mason", "start-sweep", http.StatusForbidden) || !has("administrator", "start-sweep", http.StatusCreated) || !has("administrator", "create-user", http.StatusCreated) {
+	if !has("mason", "start-sweep", http.StatusForbidden, "") || !has("administrator", "start-sweep", http.StatusCreated, "10.40.1.2 from sim0, brisk, telling ports") ||
+		!has("administrator", "create-user", http.StatusCreated, "mason, who may look") {
 		t.Errorf("the log is %+v", lines)
 	}
 	for _, l := range lines {

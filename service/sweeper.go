@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"net/netip"
@@ -67,6 +68,7 @@ func (s *sweeper) start(ctx context.Context, siteID uint64, wanted api.NewSweep)
 		return store.Sweep{}, err
 	}
 	record.Addresses = order.Ranges.Count()
+	remark(ctx, "%s", sweepText(record))
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err := s.freeLocked(siteID); err != nil {
@@ -114,11 +116,21 @@ func (s *sweeper) resume(ctx context.Context, id uint64) (store.Sweep, error) {
 		return record, err
 	}
 	order.Resume = record.Place
+	remark(ctx, "%s", sweepText(record))
 	record.State, record.Failure, record.Ended = store.Running, "", time.Time{}
 	if err := s.store.SaveSweep(ctx, record); err != nil {
 		return record, err
 	}
 	return record, s.launchLocked(site, record, w, order, s.reenter, "Continued by "+personOf(ctx).name+".")
+}
+
+// sweepText says in a line what a sweep looks at.
+func sweepText(record store.Sweep) string {
+	text := record.Ranges
+	if record.Exclusions != "" {
+		text += " without " + record.Exclusions
+	}
+	return fmt.Sprintf("%s from %s, %s, %s ports", text, record.Vantage, record.Pace, record.Ports)
 }
 
 // freeLocked refuses where a sweep of the site runs already, or the service ends.
@@ -382,6 +394,7 @@ func (s *sweeper) discard(ctx context.Context, id uint64) error {
 	if err != nil {
 		return err
 	}
+	remark(ctx, "%s", sweepText(record))
 	if err := s.rebuild(ctx, record.SiteID, id); err != nil {
 		return err
 	}

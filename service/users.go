@@ -161,6 +161,7 @@ func (s *Service) listUsers(ctx context.Context, _ *struct{}) (*struct{ Body []a
 }
 
 func (s *Service) createUser(ctx context.Context, in *struct{ Body api.NewUser }) (*struct{ Body api.User }, error) {
+	remark(ctx, "%s, who may %s", in.Body.Name, in.Body.Role)
 	hash, err := hashPassword(in.Body.Password)
 	if err != nil {
 		return nil, problem(ctx, err)

@@ -114,7 +114,7 @@ function Filters({ filter, change }: { filter: DeviceFilter; change: (part: Part
         onChange={(_, kind) => change({ kind })}
         getOptionLabel={kindLabel}
         renderInput={(input) => <TextField {...input} label="Kinds" />}
-        sx={{ minWidth: 220, flex: '1 1 220px', maxWidth: { lg: 380 } }}
+        sx={{ minWidth: 220, flex: { lg: '1 1 220px' }, maxWidth: { lg: 380 } }}
       />
       {filter.presence.map((p) => (
         <Chip key={p} label={p} onDelete={() => change({ presence: [] })} />
@@ -149,7 +149,7 @@ function SearchField({ text, onText }: { text: string; onText: (text: string) =>
           ),
         },
       }}
-      sx={{ flex: '1 1 240px', maxWidth: { lg: 420 } }}
+      sx={{ flex: { lg: '1 1 240px' }, maxWidth: { lg: 420 } }}
     />
   );
 }
@@ -208,20 +208,20 @@ function gridColumns(site: number): GridColDef<DeviceLine>[] {
   const head = (field: Column): { field: Column; headerName: string } => ({ field, headerName: columnNames[field] });
   return [
     {
-      ...head('address'), width: 132, valueGetter: (_, row) => row.addresses.join(', '),
+      ...head('address'), width: 134, valueGetter: (_, row) => row.addresses.join(', '),
       renderCell: ({ row }) => (
         <>
+          {row.contested && <WarningIcon titleAccess="Another device answers at this address too" color="warning" sx={{ fontSize: 16, mr: 0.5, verticalAlign: 'text-bottom' }} />}
+          {row.traits.length > 0 && <InfoIcon titleAccess={row.traits.join(', ')} color="action" sx={{ fontSize: 16, mr: 0.5, verticalAlign: 'text-bottom' }} />}
           <Link component={RouterLink} to={`/sites/${site}/devices/${row.id}`}>
             <DeviceText>{few(row.addresses)}</DeviceText>
           </Link>
-          {row.contested && <WarningIcon titleAccess="Another device answers at this address too" color="warning" sx={{ fontSize: 16, ml: 0.5, verticalAlign: 'text-bottom' }} />}
-          {row.traits.length > 0 && <InfoIcon titleAccess={row.traits.join(', ')} color="action" sx={{ fontSize: 16, ml: 0.5, verticalAlign: 'text-bottom' }} />}
         </>
       ),
     },
     { ...head('name'), flex: 1.2, minWidth: 100, renderCell: ({ row }) => visible(row.name ?? '') },
     {
-      ...head('kind'), width: 158,
+      ...head('kind'), flex: 0.9, minWidth: 106,
       renderCell: ({ row }) => (
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, height: '100%' }}>
           <KindIcon kind={row.kind} /> {kindLabel(row.kind)}
@@ -232,7 +232,7 @@ function gridColumns(site: number): GridColDef<DeviceLine>[] {
     { ...head('model'), flex: 0.8, minWidth: 110, renderCell: ({ row }) => visible(row.model ?? '') },
     { ...head('os'), flex: 0.8, minWidth: 110, renderCell: ({ row }) => visible(row.os ?? '') },
     {
-      ...head('standing'), width: 145,
+      ...head('standing'), flex: 0.8, minWidth: 114,
       renderCell: ({ row }) => (
         <>
           <StandingChip standing={row.standing} /> {row.presence === 'seen' ? '' : row.presence}
