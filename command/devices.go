@@ -30,7 +30,10 @@ func (p Program) devicesCommand() *cli.Command {
 			&cli.StringFlag{Name: "text", Usage: "only devices of which these `WORDS` are known"},
 			&cli.StringFlag{Name: "sort", Usage: "`COLUMN` to sort by: address, name, kind, vendor, standing, lastSeen, ...", Value: "address"},
 			&cli.BoolFlag{Name: "descend", Usage: "sort downwards"},
+			&cli.BoolFlag{Name: "expect-none", Usage: "exit with 3 where there is such a device"},
 		},
+		Description: "Examples: airdrift devices --standing unmanaged, airdrift devices --kind printer --text hall --sort name,\n" +
+			"airdrift devices --standing unmanaged --expect-none && echo \"everything here is managed\"",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			cl, site, err := connectSite(ctx, c)
 			if err != nil {
@@ -43,9 +46,25 @@ func (p Program) devicesCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return p.writeDevices(c.String("output"), list)
+			if err := p.writeDevices(c.String("output"), list); err != nil {
+				return err
+			}
+			if c.Bool("expect-none") && len(list) > 0 {
+				return &foundError{len(list)}
+			}
+			return nil
 		},
 	}
+}
+
+// foundError says that there is what should not be.
+type foundError struct{ devices int }
+
+func (e *foundError) Error() string {
+	if e.devices == 1 {
+		return "there is 1 such device, and none was expected"
+	}
+	return fmt.Sprintf("there are %d such devices, and none was expected", e.devices)
 }
 
 // allDevices fetches a list page by page.

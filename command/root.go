@@ -23,6 +23,7 @@ import (
 const (
 	exitFailed   = 1
 	exitWrongUse = 2
+	exitFound    = 3 // done, and there is what was expected not to be
 )
 
 // Program is what the commands need of the world around them.
@@ -33,7 +34,7 @@ type Program struct {
 	Console fs.FS     // the built console; nil serves none
 }
 
-// Run carries out a command line and gives the exit code: 0 done, 1 failed, 2 wrong use.
+// Run carries out a command line and gives the exit code: 0 done, 1 failed, 2 wrong use, 3 found what should not be.
 func Run(ctx context.Context, p Program, args []string) int {
 	err := p.root().Run(ctx, args)
 	if err == nil {
@@ -46,7 +47,10 @@ func Run(ctx context.Context, p Program, args []string) int {
 func exitCode(err error) int {
 	var use *useError
 	var problem *client.Problem
+	var found *foundError
 	switch {
+	case errors.As(err, &found):
+		return exitFound
 	case errors.As(err, &use):
 		return exitWrongUse
 	case errors.As(err, &problem) && (problem.Status == 400 || problem.Status == 422):

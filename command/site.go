@@ -31,7 +31,8 @@ func (p Program) siteCommand() *cli.Command {
 			},
 			{
 				Name: "add", Usage: "enter a site", ArgsUsage: "NAME",
-				Flags: []cli.Flag{networkFlag()},
+				Description: "Example: airdrift site add Fernhollow --network offices=10.40.1.0/24 --network plant=10.40.2.0/24",
+				Flags:       []cli.Flag{networkFlag()},
 				Action: func(ctx context.Context, c *cli.Command) error {
 					if c.Args().Len() != 1 {
 						return wrongUse("want one name: airdrift site add NAME --network 10.40.1.0/24")

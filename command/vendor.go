@@ -10,9 +10,10 @@ import (
 
 func (p Program) vendorCommand() *cli.Command {
 	return &cli.Command{
-		Name:      "vendor",
-		Usage:     "tell the makers of MAC addresses",
-		ArgsUsage: "MAC ...",
+		Name:        "vendor",
+		Usage:       "tell the makers of MAC addresses",
+		ArgsUsage:   "MAC ...",
+		Description: "Example: airdrift vendor 3c:5a:b4:01:02:03 3C-5A-B4-01-02-04",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if !c.Args().Present() {
 				return wrongUse("want at least one MAC address, such as 3c:5a:b4:01:02:03")
