@@ -83,29 +83,23 @@ func allDevices(ctx context.Context, cl *client.Client, site uint64, q client.De
 }
 
 func (p Program) writeDevices(form string, list []api.DeviceLine) error {
-	g := grid{headings: []string{"No", "Address", "Name", "Kind", "Vendor", "Standing", "MAC", "Last seen", "Presence"}}
+	g := grid{headings: []string{"No", "Address", "Name", "Kind", "Vendor", "Standing", "MAC", "Last seen", "Presence", "Mind"}}
 	for _, d := range list {
 		addrs := shortList(d.Addrs)
 		if d.Contested {
 			addrs += " (shared)"
 		}
-		if len(d.Traits) > 0 {
-			addrs += " (" + strings.Join(d.Traits, ", ") + ")"
-		}
-		g.add(strconv.FormatUint(d.ID, 10), addrs, d.Name, d.Kind, d.Vendor, d.Standing, d.MAC, localTime(d.LastSeen), d.Presence)
+		g.add(strconv.FormatUint(d.ID, 10), addrs, d.Name, d.Kind, d.Vendor, d.Standing, d.MAC, localTime(d.LastSeen), d.Presence, strings.Join(d.Traits, ", "))
 	}
 	return write(p.Out, form, g, list)
 }
 
-// fewAddresses is how many addresses of one device a list shows.
-const fewAddresses = 3
-
 // shortList writes the first of a list of addresses, and how many there are besides.
 func shortList(addrs []string) string {
-	if len(addrs) <= fewAddresses {
-		return strings.Join(addrs, ", ")
+	if len(addrs) <= 1 {
+		return strings.Join(addrs, "")
 	}
-	return fmt.Sprintf("%s and %d more", strings.Join(addrs[:fewAddresses-1], ", "), len(addrs)-fewAddresses+1)
+	return fmt.Sprintf("%s +%d", addrs[0], len(addrs)-1)
 }
 
 func (p Program) deviceCommand() *cli.Command {

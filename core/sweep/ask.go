@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -60,8 +61,8 @@ func (r *run) finish(a netip.Addr, asked, over bool) {
 // target is one address while it is asked.
 type target struct {
 	addr  netip.Addr
-	every bool   // it accepts connections to whatever port
-	left  uint64 // questions not settled yet
+	every atomic.Bool // it accepts connections to whatever port
+	left  uint64      // questions not settled yet
 }
 
 // interview asks the ports of one address, a few at a time, and its name. asked is false where it is left alone.
@@ -69,14 +70,12 @@ func (r *run) interview(ctx context.Context, t *target) (asked bool, err error) 
 	if may, err := r.mayBeAsked(ctx, t.addr); err != nil || !may {
 		return false, err
 	}
-	if err := r.tryUnlikelyPorts(ctx, t); err != nil {
-		return true, err
-	}
 	if err := r.askName(ctx, t.addr); err != nil {
 		return true, err
 	}
 	g, portCtx := errgroup.WithContext(ctx)
 	g.SetLimit(r.order.Pace.PerDevice)
+	g.Go(func() error { return r.tryUnlikelyPorts(portCtx, t) })
 	for _, port := range r.portsOf(t) {
 		if portCtx.Err() != nil {
 			break
@@ -85,16 +84,16 @@ func (r *run) interview(ctx context.Context, t *target) (asked bool, err error) 
 		t.left--
 		r.meter.settle(1)
 	}
-	return true, errors.Join(g.Wait(), ctx.Err())
+	err = errors.Join(g.Wait(), ctx.Err())
+	if t.every.Load() {
+		r.roster.dropBarePorts(t.addr)
+	}
+	return true, err
 }
 
-// portsOf gives the ports to ask of one address, in an order of its own. Of one that accepts every connection only those
-// are asked at which a service would say something: the others prove nothing.
+// portsOf gives the ports to ask of one address, in an order of its own.
 func (r *run) portsOf(t *target) []uint16 {
 	ports := slices.Clone(r.order.Ports)
-	if t.every {
-		ports = slices.DeleteFunc(ports, func(p uint16) bool { return !probe.Speaks(p) })
-	}
 	random := rand.New(rand.NewPCG(r.order.Seed, uint64(t.addr.As16()[15])))
 	random.Shuffle(len(ports), func(i, j int) { ports[i], ports[j] = ports[j], ports[i] })
 	return ports
@@ -106,8 +105,12 @@ const (
 	maxPortTries = 5
 )
 
-// askPort connects to one port, once more if nothing came back, and hears what is behind it.
+// askPort connects to one port, once more if nothing came back, and hears what is behind it. Of who accepts every connection
+// only those ports are asked at which a service would say something: the others prove nothing.
 func (r *run) askPort(ctx context.Context, t *target, port uint16) error {
+	if t.every.Load() && !probe.Speaks(port) {
+		return nil
+	}
 	before, known := r.holder(ctx, t.addr)
 	addr, wait := netip.AddrPortFrom(t.addr, port), r.timers.wait(t.addr)
 	for try := range r.pace.tries(portTries, maxPortTries) {
@@ -122,11 +125,7 @@ func (r *run) askPort(ctx context.Context, t *target, port uint16) error {
 		r.pace.answered(try > 0)
 		items := r.answer(t.addr, port, outcome, rtt)
 		if conn != nil {
-			words := probe.FirstWords(ctx, pacedDialer{r}, conn, r.zoned(addr))
-			if t.every && len(words) == 0 {
-				items = nil
-			}
-			items = append(items, words...)
+			items = append(items, probe.FirstWords(ctx, pacedDialer{r}, conn, r.zoned(addr))...)
 		}
 		if after, still := r.holder(ctx, t.addr); still && (!known || after == before) {
 			r.roster.note(evidence.Sighting{Addr: t.addr, MAC: after, Answered: true, Items: items})
@@ -222,7 +221,7 @@ func (r *run) tryUnlikelyPorts(ctx context.Context, t *target) error {
 			return err
 		}
 	}
-	t.every = true
+	t.every.Store(true)
 	mac, known := r.holder(ctx, t.addr)
 	if known {
 		item := evidence.Item{Source: evidence.SourceTCP, Key: evidence.KeyTCPEvery, Value: "yes", At: time.Now().UTC()}

@@ -103,7 +103,7 @@ func TestLossOfTheNetworksOwnDoesNotSlowTheSweep(t *testing.T) {
 }
 
 func TestTriesFollowTheLoss(t *testing.T) {
-	for late, want := range map[int]int{0: 3, 2: 3, 10: 3, 36: 7, 80: maxRounds} {
+	for late, want := range map[int]int{0: 3, 2: 3, 10: 4, 36: maxRounds, 80: maxRounds} {
 		th := newThrottle(Brisk, func(float64) {})
 		if got := th.tries(3, maxRounds); got != 3 {
 			t.Errorf("before any answer: %d", got)

@@ -86,6 +86,19 @@ func (r *roster) answersFor(mac hwaddr.MAC) []netip.Addr {
 	return slices.Clone(r.addrs[mac])
 }
 
+// dropBarePorts takes out open ports at which nothing was said: who accepts every connection tells nothing by them.
+func (r *roster) dropBarePorts(a netip.Addr) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, mac := range r.macs[a] {
+		s := r.sightings[sightingKey{a, mac}]
+		said := func(port evidence.Port) bool {
+			return slices.ContainsFunc(s.Items, func(it evidence.Item) bool { return it.Port == port && it.Key != evidence.KeyTCPOpen })
+		}
+		s.Items = slices.DeleteFunc(s.Items, func(it evidence.Item) bool { return it.Key == evidence.KeyTCPOpen && !said(it.Port) })
+	}
+}
+
 // finish marks an address of which nothing more will come.
 func (r *roster) finish(a netip.Addr) {
 	r.mu.Lock()

@@ -79,7 +79,7 @@ const (
 	// fewAnswers is how many answers there must be before they say anything of the loss.
 	fewAnswers = 20
 	// missed is the share of answers that may get lost for good.
-	missed = 0.001
+	missed = 0.0001
 )
 
 // tries gives how often a question is asked of who keeps silent: as often as the pace says, and more often where so much gets

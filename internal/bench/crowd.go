@@ -23,6 +23,7 @@ type crowd struct {
 	every   uint32        // every so manyeth address answers
 	latency time.Duration // until a port refuses
 	frames  atomic.Int64  // sent
+	dials   atomic.Int64  // attempts to connect
 }
 
 var _ wire.Wire = (*crowd)(nil)
@@ -85,6 +86,7 @@ func (c *crowd) Echo(context.Context, string) (wire.EchoConn, error) { return ni
 
 // DialContext refuses after the latency.
 func (c *crowd) DialContext(ctx context.Context, _ string, _ netip.AddrPort) (net.Conn, error) {
+	c.dials.Add(1)
 	timer := time.NewTimer(c.latency)
 	defer timer.Stop()
 	select {

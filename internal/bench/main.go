@@ -55,7 +55,7 @@ func run() int {
 			verdict = "  MISSED"
 			missed++
 		}
-		fmt.Printf("%-38s %7.3f  %s %.3f%s\n", b.name, ratio, word, b.bound, verdict)
+		fmt.Printf("%-38s %8.4f  %s %.3f%s\n", b.name, ratio, word, b.bound, verdict)
 	}
 	if f, err := rollCallOnce(); err == nil {
 		fmt.Printf("\nA roll call of a /16 at 20,000 questions a second: %.0f frames/s, %.2f s of CPU for 1,000 addresses, %.1f MiB above idle.\n", f.frames, f.cpu, f.memory)

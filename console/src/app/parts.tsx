@@ -9,7 +9,7 @@ import { mono } from './theme';
 export function Page({ title, actions, children }: { title: ReactNode; actions?: ReactNode; children: ReactNode }) {
   return (
     <Stack spacing={2.5} sx={{ p: { xs: 2, md: 3 }, maxWidth: 1500, mx: 'auto' }}>
-      <Stack direction="row" spacing={2} sx={{ alignItems: 'center', justifyContent: 'space-between', flexWrap: 'wrap', rowGap: 1 }}>
+      <Stack direction="row" spacing={2} useFlexGap sx={{ alignItems: 'center', justifyContent: 'space-between', flexWrap: 'wrap', rowGap: 1 }}>
         <Typography variant="h1">{title}</Typography>
         {actions}
       </Stack>

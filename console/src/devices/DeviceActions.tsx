@@ -20,7 +20,7 @@ export function Actions({ d }: { d: Device }) {
   if (!may) return null;
   const close = () => setOpen(undefined);
   return (
-    <Stack direction="row" spacing={1} sx={{ flexWrap: 'wrap', rowGap: 1 }}>
+    <Stack direction="row" spacing={1} useFlexGap sx={{ flexWrap: 'wrap' }}>
       {!d.registerEntry && (
         <Button variant="contained" startIcon={<RegisterIcon />} onClick={() => setOpen('register')}>
           Add to the register

@@ -5,7 +5,7 @@ import InfoIcon from '@mui/icons-material/InfoOutlined';
 import SearchIcon from '@mui/icons-material/SearchOutlined';
 import UncheckedIcon from '@mui/icons-material/CheckBoxOutlineBlankOutlined';
 import WarningIcon from '@mui/icons-material/WarningAmberOutlined';
-import { Autocomplete, Box, Button, Chip, InputAdornment, Link, ListItemText, Menu, MenuItem, Paper, Stack, TextField, ToggleButton, ToggleButtonGroup, useMediaQuery } from '@mui/material';
+import { Autocomplete, Button, Chip, InputAdornment, Link, ListItemText, Menu, MenuItem, Paper, Stack, TextField, ToggleButton, ToggleButtonGroup, useMediaQuery } from '@mui/material';
 import { useTheme } from '@mui/material/styles';
 import { DataGrid, type GridColDef, type GridPaginationModel, type GridSortModel } from '@mui/x-data-grid';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
@@ -16,7 +16,7 @@ import { answer, api, type DeviceLine } from '../api/client';
 import { DeviceText, Empty, Failure, Page, StandingChip } from '../app/parts';
 import { useSiteId } from '../app/queries';
 import { moment, visible } from '../lib/format';
-import { KindIcon, kindLabel, kinds } from './kinds';
+import { KindCell, kindLabel, kinds } from './kinds';
 import { columns, exportAddress, filterQuery, readFilter, writeFilter, type Column, type DeviceFilter } from './filter';
 
 /** The site's devices: a page of them at a time, as the address bar says. */
@@ -223,9 +223,7 @@ function gridColumns(site: number): GridColDef<DeviceLine>[] {
     {
       ...head('kind'), flex: 0.9, minWidth: 106,
       renderCell: ({ row }) => (
-        <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, height: '100%' }}>
-          <KindIcon kind={row.kind} /> {kindLabel(row.kind)}
-        </Box>
+        <KindCell kind={row.kind} />
       ),
     },
     { ...head('vendor'), flex: 1, minWidth: 118, renderCell: ({ row }) => visible(row.vendor ?? '') },

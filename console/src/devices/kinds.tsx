@@ -33,6 +33,7 @@ import UnknownIcon from '@mui/icons-material/HelpOutlineOutlined';
 import UpsIcon from '@mui/icons-material/BatteryChargingFullOutlined';
 import WorkstationIcon from '@mui/icons-material/DesktopWindowsOutlined';
 import GatewayIcon from '@mui/icons-material/SwapHorizOutlined';
+import { Box } from '@mui/material';
 import type { SvgIconComponent } from '@mui/icons-material';
 
 const icons: Record<string, SvgIconComponent> = {
@@ -54,6 +55,18 @@ export const kinds = [...Object.keys(icons), 'unknown'];
 export function KindIcon({ kind }: { kind: string }) {
   const Icon = icons[kind] ?? UnknownIcon;
   return <Icon aria-hidden fontSize="small" sx={{ color: 'text.secondary', flexShrink: 0 }} />;
+}
+
+/** A kind in a list: its picture and its label, cut off where there is no room. */
+export function KindCell({ kind }: { kind: string }) {
+  return (
+    <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, height: '100%' }}>
+      <KindIcon kind={kind} />
+      <Box component="span" sx={{ overflow: 'hidden', textOverflow: 'ellipsis' }}>
+        {kindLabel(kind)}
+      </Box>
+    </Box>
+  );
 }
 
 /** The kind in words. */

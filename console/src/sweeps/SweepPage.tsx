@@ -10,7 +10,7 @@ import { Link as RouterLink, useNavigate, useParams } from 'react-router';
 import { answer, api, type Progress, type Sighting, type Sweep } from '../api/client';
 import { DeviceText, Empty, Failure, Loading, Page, Panel } from '../app/parts';
 import { useMay, useSiteId } from '../app/queries';
-import { KindIcon, kindLabel } from '../devices/kinds';
+import { KindCell } from '../devices/kinds';
 import { moment, span, visible } from '../lib/format';
 import { StateChip, sweepSentence } from './state';
 import { useSweepEvents } from './useSweepEvents';
@@ -185,9 +185,7 @@ const columns: GridColDef<Sighting>[] = [
   {
     field: 'kind', headerName: 'Kind', width: 180,
     renderCell: ({ row }) => (
-      <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, height: '100%' }}>
-        <KindIcon kind={row.kind} /> {kindLabel(row.kind)}
-      </Box>
+      <KindCell kind={row.kind} />
     ),
   },
   {
