@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -182,7 +181,7 @@ func (j *job) keep(s evidence.Sighting) {
 	j.mu.Unlock()
 	if first {
 		slog.Error("the spool cannot be written", "error", err)
-		j.warn(fmt.Sprintf("What is seen cannot be kept on disk (%v): until there is room it is safe only once the database has it.", errors.Unwrap(err)))
+		j.warn(fmt.Sprintf("What is seen cannot be kept on disk (%v): until there is room it is safe only once the database has it.", err))
 	}
 	if overflow {
 		j.stop()

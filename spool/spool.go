@@ -154,11 +154,11 @@ func (j *Journal) Append(s evidence.Sighting) error {
 	if j.size+int64(len(line)) >= j.limit {
 		return ErrFull
 	}
-	n, err := j.file.Write(append(line, '\n'))
-	j.size += int64(n)
-	if err != nil {
-		return fmt.Errorf("spool: %w", err)
+	if _, err := j.file.Write(append(line, '\n')); err != nil {
+		// Half a line, as a full disk leaves, must not run into the next one.
+		return fmt.Errorf("spool: %w", errors.Join(err, j.file.Truncate(j.size)))
 	}
+	j.size += int64(len(line)) + 1
 	return nil
 }
 
