@@ -58,3 +58,42 @@ func TestNetworksThatAreNone(t *testing.T) {
 	}
 	conn.Close()
 }
+
+func TestEchoOverIPv6OnLoopback(t *testing.T) {
+	w, err := New("lo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	conn, err := w.Echo(t.Context(), "ip6")
+	if errors.Is(err, wire.ErrNoRights) || errors.Is(err, syscall.ENETUNREACH) {
+		t.Skip("this machine or user cannot send echo requests over IPv6: ", err)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	target := netip.IPv6Loopback()
+	if err := conn.Send(target, 7, []byte("here")); err != nil {
+		t.Fatal(err)
+	}
+	if reply, err := conn.Receive(); err != nil || reply.From != target || reply.Seq != 7 || reply.TTL == 0 || string(reply.Data) != "here" {
+		t.Errorf("got %+v, %v", reply, err)
+	}
+	if _, err := w.Echo(t.Context(), "ipx"); err == nil || !strings.Contains(err.Error(), "want ip4 or ip6") {
+		t.Errorf("a family that is none gave %v", err)
+	}
+}
+
+func TestRightsAreFoundByTrying(t *testing.T) {
+	w, err := New("lo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	rights := wire.RightsOf(t.Context(), w)
+	if os.Geteuid() == 0 && (!rights.Frames || !rights.Echo || !rights.Neighbours) {
+		t.Errorf("root has the rights %+v", rights)
+	}
+	if gone := wire.RightsOf(t.Context(), &Wire{name: "gone0"}); gone.Frames || gone.Neighbours {
+		t.Errorf("an interface that is gone gives the rights %+v", gone)
+	}
+}

@@ -108,6 +108,14 @@ vantage: {network: a, address: 10.1.0.2, mac: "48:9b:34:00:00:01"}
 		{"a subnet with host bits", strings.Replace(head, "10.1.0.0/24", "10.1.0.9/24", 1), "3:networks[0].subnet"},
 		{"a gateway elsewhere", strings.Replace(head, "gateway: 10.1.0.1", "gateway: 10.9.0.1", 1), "3:networks[0].gateway"},
 		{"an unknown field", head + "colour: red\n", "5:"},
+		{"a way to speak that is none", head + "devices:\n  - {name: d, standing: managed, services: [{port: 53, speaks: dnsx}], legs: [{network: a, address: 10.1.0.3, mac: \"48:9b:34:00:00:03\"}]}\n", "6:devices[0].services[0].speaks"},
+		{"an IPv6 address of no subnet", head + "devices:\n  - {name: d, standing: managed, legs: [{network: a, address6: \"fd00::3\", mac: \"48:9b:34:00:00:03\"}]}\n", "6:devices[0].legs[0].address6"},
+		{"a leg without an address", head + "devices:\n  - {name: d, standing: managed, legs: [{network: a, mac: \"48:9b:34:00:00:03\"}]}\n", "6:devices[0].legs[0].address"},
+		{"an address of another subnet than its own", head + "devices:\n  - {name: d, standing: managed, legs: [{network: a, subnet: 192.168.7.0/24, address: 10.1.0.3, mac: \"48:9b:34:00:00:03\"}]}\n", "6:devices[0].legs[0].address"},
+		{"a loss of everything", head + "devices:\n  - {name: d, standing: managed, loss: 1, legs: [{network: a, address: 10.1.0.3, mac: \"48:9b:34:00:00:03\"}]}\n", "6:devices[0].loss"},
+		{"a malformed range to answer for", head + "devices:\n  - {name: d, standing: managed, answersFor: 10.1.0.999, legs: [{network: a, address: 10.1.0.3, mac: \"48:9b:34:00:00:03\"}]}\n", "6:devices[0].answersFor"},
+		{"announcing without a pause", head + "devices:\n  - {name: d, standing: managed, announces: 1ms, legs: [{network: a, address: 10.1.0.3, mac: \"48:9b:34:00:00:03\"}]}\n", "6:devices[0].announces"},
+		{"an IPv6 subnet that is IPv4", strings.Replace(head, "gateway: 10.1.0.1", "subnet6: 10.3.0.0/24", 1), "3:networks[0].subnet6"},
 		{"a bad prefix", head + "prefixes: [{prefix: zz, maker: m}]\n", "5:prefixes[0].prefix"},
 	}
 	for _, tt := range tests {

@@ -204,3 +204,24 @@ func TestFixedPiece(t *testing.T) {
 		}
 	}
 }
+
+// A MAC prefix is one witness, by however many protocols and addresses it was shown.
+func TestOneMACPrefixIsOneWitness(t *testing.T) {
+	engine := New(Default(), nil)
+	once := engine.Identify(facts("arp.mac 00:00:01:02:03:04"))
+	both := engine.Identify(facts("nd.mac 00:00:01:02:03:04", "arp.mac 00:00:01:02:03:04", "nd.mac 00:00:01:02:03:05"))
+	for _, id := range []Identity{once, both} {
+		if len(id) != 2 || id[1].Value != "Xerox" || id[1].Strength != vendorFromMAC || len(id[1].Others[0].Reasons) != 1 {
+			t.Errorf("got %+v", id)
+		}
+	}
+	if six := engine.Identify(facts("nd.mac 00:00:01:02:03:04")); six.Of(Vendor) != "Xerox" {
+		t.Errorf("by neighbour discovery alone: %+v", six)
+	}
+	if private := engine.Identify(facts("nd.mac da:3f:91:5c:20:17")); private.Of(Vendor) != "" || len(private[0].Others) == 0 {
+		t.Errorf("a private one: %+v", private)
+	}
+	if own := engine.Identify(facts("self.name laptop-7")); own.Of(Name) != "laptop-7" {
+		t.Errorf("the auditor's own machine is called %q", own.Of(Name))
+	}
+}

@@ -345,3 +345,41 @@ func TestClockThatWasSetBack(t *testing.T) {
 		t.Errorf("seen from %s to %s", d.FirstSeen, d.LastSeen)
 	}
 }
+
+// A firewall that accepts connections for a whole network is one device, and none of those it pretends to be.
+func TestFacade(t *testing.T) {
+	var sightings []evidence.Sighting
+	for _, a := range []string{"10.40.2.5", "10.40.2.6", "10.40.2.7", "10.40.2.8"} {
+		sightings = append(sightings, sight(a, "", "tcp.open 80", "tcp.every yes"))
+	}
+	sightings = append(sightings, sight("10.40.2.9", "", "tcp.open 22", "tcp.every yes", "ssh.greeting SSH-2.0-OpenSSH_9.2"), sight("10.40.3.5", "", "tcp.open 80", "tcp.every yes"))
+	devices := Apply(nil, nil, sweepOf(1, sightings...), engine).Devices
+	if got := addrsOf(devices); got != "10.40.2.5, 10.40.2.6, 10.40.2.7, 10.40.2.8; 10.40.2.9; 10.40.3.5" {
+		t.Fatalf("devices %s", got)
+	}
+	for _, d := range devices {
+		if slices.Contains(d.Traits, AnswersForOthers) != (len(d.Addrs) == 4) || !slices.Contains(d.Traits, AcceptsEverything) {
+			t.Errorf("%v has the traits %v", d.Addrs, d.Traits)
+		}
+	}
+}
+
+// Who was set aside, and the auditor's own machine, are left out of what nobody manages, register or not.
+func TestSetAside(t *testing.T) {
+	own := sight("10.40.1.250", "48:9b:34:00:00:fa", "self.name laptop")
+	known := stored(Apply(nil, nil, sweepOf(1, sight("10.40.1.9", macA), own), engine).Devices)
+	for i := range known {
+		if known[i].MACs[0] == hwaddr.MustParse(macA) {
+			known[i].Aside = &Aside{Reason: "the caterer's own", By: "head", At: begin}
+		}
+	}
+	entries := []register.Entry{{ID: 1, Name: "oven", MAC: hwaddr.MustParse(macA)}}
+	for _, d := range Apply(known, entries, sweepOf(2, sight("10.40.1.9", macA), own), engine).Devices {
+		if d.Standing != SetAside {
+			t.Errorf("%v is %s", d.Addrs, d.Standing)
+		}
+		if d.MACs[0] == hwaddr.MustParse(macA) && (d.Aside == nil || d.Entry == nil) {
+			t.Errorf("what was known of it is lost: %+v", d)
+		}
+	}
+}

@@ -1,0 +1,201 @@
+package store_test
+
+import (
+	"errors"
+	"net/netip"
+	"testing"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
+	"airdrift/core/ledger"
+	"airdrift/store"
+	"airdrift/store/storetest"
+)
+
+// sweepOf stores a sweep with one sighting for each address.
+func sweepOf(t *testing.T, s *store.Store, site uint64, state store.SweepState, addrs ...string) store.Sweep {
+	t.Helper()
+	sweep := store.Sweep{SiteID: site, Ranges: "10.40.1.0/24", State: state, Began: began}
+	if err := s.CreateSweep(t.Context(), &sweep); err != nil {
+		t.Fatal(err)
+	}
+	var sightings []evidence.Sighting
+	for _, a := range addrs {
+		addr := netip.MustParseAddr(a)
+		mac := hwaddr.MAC{0x48, 0x9b, 0x34, 0, 0, addr.As4()[3]}
+		sightings = append(sightings, evidence.Sighting{Addr: addr, MAC: mac, Answered: true, Whole: true, FirstAt: began,
+			Items: []evidence.Item{{Source: evidence.SourceARP, Key: evidence.KeyMAC, Value: mac.String(), At: began}}})
+	}
+	if err := s.SaveSightings(t.Context(), sweep.ID, sightings); err != nil {
+		t.Fatal(err)
+	}
+	return sweep
+}
+
+var engine = identify.New(identify.Default(), nil)
+
+// applying enters a sweep as the service does.
+func applying(sweep *store.Sweep) store.Enter {
+	return func(known []ledger.Device, sightings []evidence.Sighting, former []uint64) (ledger.Result, error) {
+		covered, err := sweep.Covered()
+		return ledger.Apply(known, nil, ledger.Sweep{
+			ID: sweep.ID, Began: sweep.Began, Covered: covered, Sightings: sightings, Devices: former, Stopped: sweep.State != store.Done,
+		}, engine), err
+	}
+}
+
+func apply(t *testing.T, s *store.Store, sweep store.Sweep) {
+	t.Helper()
+	if err := s.ApplySweep(t.Context(), &sweep, applying(&sweep)); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func same(d []ledger.Device) ([]ledger.Device, error) { return d, nil }
+
+// A device that turns out to be a part of another goes, and where it was seen is the other's from then on.
+func TestMergedDevicesGo(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	first := sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.10")
+	apply(t, s, first)
+	before, err := s.Devices(t.Context(), site.ID)
+	if err != nil || len(before) != 2 {
+		t.Fatalf("%+v, %v", before, err)
+	}
+	second := sweepOf(t, s, site.ID, store.Done, "10.40.1.9")
+	err = s.ApplySweep(t.Context(), &second, func(known []ledger.Device, _ []evidence.Sighting, _ []uint64) (ledger.Result, error) {
+		return ledger.Result{Devices: known[:1], Of: []int{0}, Merges: []ledger.Merge{{From: before[1].ID, Into: 0}}}, nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	after, err := s.Devices(t.Context(), site.ID)
+	if err != nil || len(after) != 1 || after[0].ID != before[0].ID {
+		t.Fatalf("after the merge there are %+v, %v", after, err)
+	}
+	history, err := s.History(t.Context(), before[0].ID, 10)
+	if err != nil || len(history) != 3 || history[0].Sweep != second.ID {
+		t.Errorf("its history is %+v, %v; want its own two sightings and that of its part", history, err)
+	}
+	if _, total, err := s.ListDevices(t.Context(), store.DeviceQuery{Site: site.ID, Limit: 10}); err != nil || total != 1 {
+		t.Errorf("the list counts %d devices, %v", total, err)
+	}
+}
+
+// Written anew out of its sweeps the ledger is the same, numbers and notes included; without one sweep it is as if that had
+// never been; and where writing it fails everything stays as it was.
+func TestRebuild(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	apply(t, s, sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.10"))
+	wrong := sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.99")
+	apply(t, s, wrong)
+	err := s.Rematch(t.Context(), site.ID, func(d []ledger.Device) ([]ledger.Device, error) {
+		d[1].Note = "behind the boiler"
+		return d, nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	enter := func(sweep *store.Sweep) store.Enter { return applying(sweep) }
+	check := func(what string, want ...string) {
+		t.Helper()
+		devices, err := s.Devices(t.Context(), site.ID)
+		if err != nil || len(devices) != len(want) {
+			t.Fatalf("%s: %d devices, %v; want %v", what, len(devices), err, want)
+		}
+		for i, d := range devices {
+			if d.Addrs[0].String() != want[i] || d.ID != uint64(i+1) || (d.Note != "") != (i == 1) {
+				t.Errorf("%s: device %d at %v with the note %q", what, d.ID, d.Addrs, d.Note)
+			}
+		}
+	}
+	if err := s.Rebuild(t.Context(), site.ID, 0, enter, same); err != nil {
+		t.Fatal(err)
+	}
+	check("written anew", "10.40.1.9", "10.40.1.10", "10.40.1.99")
+	broken := errors.New("the rules are broken")
+	if err := s.Rebuild(t.Context(), site.ID, wrong.ID, enter, func([]ledger.Device) ([]ledger.Device, error) { return nil, broken }); !errors.Is(err, broken) {
+		t.Errorf("got %v", err)
+	}
+	if _, err := s.Sweep(t.Context(), wrong.ID); err != nil {
+		t.Errorf("a discard that failed has taken the sweep away: %v", err)
+	}
+	check("after a failure", "10.40.1.9", "10.40.1.10", "10.40.1.99")
+	if err := s.Rebuild(t.Context(), site.ID, wrong.ID, enter, same); err != nil {
+		t.Fatal(err)
+	}
+	check("without the wrong sweep", "10.40.1.9", "10.40.1.10")
+	devices, _ := s.Devices(t.Context(), site.ID)
+	if devices[1].Presence != ledger.Seen {
+		t.Errorf("a device that the wrong sweep missed is %s", devices[1].Presence)
+	}
+}
+
+// The counts that totals come from are those of the devices, whatever is done.
+func TestCountsAgreeWithTheDevices(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	apply(t, s, sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.10", "10.40.1.11"))
+	apply(t, s, sweepOf(t, s, site.ID, store.Done, "10.40.1.9"))
+	for presence, want := range map[string]int64{"seen": 1, "silent": 2, "uncovered": 0} {
+		lines, total, err := s.ListDevices(t.Context(), store.DeviceQuery{Site: site.ID, Presences: []string{presence}, Limit: 10})
+		if err != nil || total != want || int64(len(lines)) != want {
+			t.Errorf("%s: %d of %d devices, %v; want %d", presence, len(lines), total, err, want)
+		}
+	}
+	counts, err := s.CountDevices(t.Context(), site.ID)
+	sum := 0
+	for _, c := range counts {
+		sum += c.Devices
+	}
+	if err != nil || sum != 3 {
+		t.Errorf("counts %+v, %v", counts, err)
+	}
+}
+
+func TestUsersAndTokens(t *testing.T) {
+	s := storetest.Open(t)
+	for _, u := range []store.User{{Name: "head", Role: "administer", Hash: "x", CreatedAt: began}, {Name: "mason", Role: "look", Hash: "y", CreatedAt: began}} {
+		if err := s.CreateUser(t.Context(), u); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := s.CreateUser(t.Context(), store.User{Name: "mason", Role: "look", CreatedAt: began}); !errors.Is(err, store.ErrTaken) {
+		t.Errorf("a name that is there gave %v", err)
+	}
+	keep := func(u *store.User) bool { return true }
+	for name, change := range map[string]func(*store.User) bool{
+		"taken away": func(*store.User) bool { return false }, "made less": func(u *store.User) bool { u.Role = "look"; return true },
+	} {
+		if err := s.ChangeUser(t.Context(), "head", "administer", change); !errors.Is(err, store.ErrLast) {
+			t.Errorf("the last administrator, %s: %v", name, err)
+		}
+	}
+	if err := s.ChangeUser(t.Context(), "nobody", "administer", keep); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("a user who is not there gave %v", err)
+	}
+	mason, err := s.User(t.Context(), "mason")
+	if err != nil {
+		t.Fatal(err)
+	}
+	token := store.Token{UserID: mason.ID, Label: "laptop", Hash: make([]byte, 32), CreatedAt: began}
+	if err := s.CreateToken(t.Context(), &token); err != nil {
+		t.Fatal(err)
+	}
+	if u, err := s.UserOfToken(t.Context(), [32]byte{}); err != nil || u.Name != "mason" {
+		t.Errorf("the token is %+v's, %v", u, err)
+	}
+	head, _ := s.User(t.Context(), "head")
+	if err := s.DeleteToken(t.Context(), head.ID, token.ID); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("another's token was taken away: %v", err)
+	}
+	if err := s.ChangeUser(t.Context(), "mason", "administer", func(*store.User) bool { return false }); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.UserOfToken(t.Context(), [32]byte{}); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("the token of a user who is gone gave %v", err)
+	}
+}
