@@ -40,6 +40,7 @@ type Vantage struct {
 	Prefixes    []string `json:"prefixes" nullable:"false" doc:"Own addresses with the lengths of their subnets"`
 	Masks       []string `json:"masks" nullable:"false" doc:"The masks of the IPv4 subnets, in the same order; empty for IPv6"`
 	Gateway     string   `json:"gateway,omitempty"`
+	Gateway6    string   `json:"gateway6,omitempty" doc:"Of IPv6"`
 	NameServers []string `json:"nameServers" nullable:"false"`
 	Rights      Rights   `json:"rights"`
 }

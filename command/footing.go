@@ -61,7 +61,7 @@ func (p Program) writeReach(form string, list []api.Reach) error {
 func (p Program) writeFooting(form string, list []api.Vantage) error {
 	g := grid{headings: []string{"Vantage", "Addresses", "Mask", "Gateway", "Name servers", "MAC", "Frames", "Echo", "Neighbours"}}
 	for _, v := range list {
-		g.add(v.Name, strings.Join(v.Prefixes, ", "), strings.Join(nonEmpty(v.Masks...), ", "), v.Gateway, strings.Join(v.NameServers, ", "), v.MAC,
+		g.add(v.Name, strings.Join(v.Prefixes, ", "), strings.Join(nonEmpty(v.Masks...), ", "), strings.Join(nonEmpty(v.Gateway, v.Gateway6), ", "), strings.Join(v.NameServers, ", "), v.MAC,
 			yesNo(v.Rights.Frames), yesNo(v.Rights.Echo), yesNo(v.Rights.Neighbours))
 	}
 	if err := write(p.Out, form, g, list); err != nil || form != "table" {

@@ -89,7 +89,7 @@ func (w *Wire) Link() wire.Link {
 	slices.SortStableFunc(link.Prefixes, func(a, b netip.Prefix) int {
 		return rank(a.Addr()) - rank(b.Addr())
 	})
-	link.Gateway = gateway(device.Index)
+	link.Gateway, link.Gateway6 = gateways(device.Index)
 	return link
 }
 

@@ -26,10 +26,14 @@ func (w *Wire) bindToInterface(_, _ string, raw syscall.RawConn) error {
 	return failed
 }
 
-// gateway gives the next hop of the default route by an interface.
-func gateway(index int) netip.Addr {
+// gateways gives the next hops of the default routes by an interface.
+func gateways(index int) (four, six netip.Addr) {
+	return gateway(index, netlink.FAMILY_V4), gateway(index, netlink.FAMILY_V6)
+}
+
+func gateway(index, family int) netip.Addr {
 	filter := &netlink.Route{LinkIndex: index, Dst: nil}
-	routes, err := netlink.RouteListFiltered(netlink.FAMILY_V4, filter, netlink.RT_FILTER_OIF|netlink.RT_FILTER_DST)
+	routes, err := netlink.RouteListFiltered(family, filter, netlink.RT_FILTER_OIF|netlink.RT_FILTER_DST)
 	if err != nil {
 		return netip.Addr{}
 	}

@@ -13,8 +13,8 @@ import (
 // bindToInterface does nothing here: the local address alone chooses the way out.
 func (w *Wire) bindToInterface(_, _ string, _ syscall.RawConn) error { return nil }
 
-// gateway is not known here.
-func gateway(int) netip.Addr { return netip.Addr{} }
+// gateways are not known here.
+func gateways(int) (four, six netip.Addr) { return netip.Addr{}, netip.Addr{} }
 
 // Frames is not to be had on this system; sweeps do without.
 func (w *Wire) Frames(context.Context, uint16) (wire.FrameConn, error) { return nil, wire.ErrNoRights }

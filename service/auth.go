@@ -58,7 +58,7 @@ type person struct {
 type auth struct {
 	store *store.Store
 	local [sha256.Size]byte // of the local command line's token, as only it is compared
-	tries *rate.Limiter     // of passwords, for all who try together
+	tries tries             // of passwords
 	dummy []byte            // hash to compare with where there is no such user, so that the answer takes as long
 
 	mu       sync.Mutex // guards sessions
@@ -73,7 +73,7 @@ type session struct {
 func newAuth(st *store.Store, token string) (*auth, error) {
 	dummy, err := bcrypt.GenerateFromPassword([]byte(NewSecret()), bcrypt.DefaultCost)
 	return &auth{
-		store: st, local: sha256.Sum256([]byte(token)), tries: rate.NewLimiter(rate.Every(2*time.Second), 5), dummy: dummy,
+		store: st, local: sha256.Sum256([]byte(token)), dummy: dummy,
 		sessions: map[[sha256.Size]byte]session{},
 	}, err
 }
@@ -100,9 +100,35 @@ func hashPassword(password string) (string, error) {
 	return string(hash), nil
 }
 
-// signIn opens a session for who knows a user's password.
-func (a *auth) signIn(ctx context.Context, name, password string) (person, string, error) {
-	if !a.tries.Allow() {
+// tries bounds how often passwords are tried: each address has its own count, so that nobody can keep others out, and what
+// many addresses do together is bounded as well.
+type tries struct {
+	mu  sync.Mutex // guards both
+	by  map[string]*rate.Limiter
+	all *rate.Limiter
+}
+
+// maxOrigins bounds the addresses whose tries are counted apart.
+const maxOrigins = 10_000
+
+func (t *tries) allow(origin string) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.by == nil || len(t.by) >= maxOrigins {
+		t.by = map[string]*rate.Limiter{}
+	}
+	if t.all == nil {
+		t.all = rate.NewLimiter(rate.Limit(20), 100)
+	}
+	if t.by[origin] == nil {
+		t.by[origin] = rate.NewLimiter(rate.Every(2*time.Second), 5)
+	}
+	return t.by[origin].Allow() && t.all.Allow()
+}
+
+// signIn opens a session for who knows a user's password; origin is the address of who tries.
+func (a *auth) signIn(ctx context.Context, origin, name, password string) (person, string, error) {
+	if !a.tries.allow(origin) {
 		return person{}, "", refuse(http.StatusTooManyRequests, "too many tries: wait a few seconds")
 	}
 	user, err := a.store.User(ctx, name)

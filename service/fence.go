@@ -82,6 +82,10 @@ func (s *Service) removeNetwork(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "%q is not a subnet: want a CIDR prefix such as 10.40.1.0/24", in.Subnet))
 	}
+	// A sweep that runs was given the fence as it was, and would go on there.
+	if err := s.sweeper.idle(in.Site); err != nil {
+		return nil, problem(ctx, err)
+	}
 	if err := s.store.RemoveNetwork(ctx, in.Site, subnet); err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -174,7 +178,7 @@ func (s *Service) held(ctx context.Context, site uint64) (map[netip.Addr]bool, e
 		for _, p := range l.Prefixes {
 			held[p.Addr()] = true
 		}
-		held[l.Gateway] = true
+		held[l.Gateway], held[l.Gateway6] = true, true
 	}
 	return held, err
 }

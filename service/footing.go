@@ -49,6 +49,9 @@ func (s *Service) toVantage(ctx context.Context, l wire.Link) api.Vantage {
 	if l.Gateway.IsValid() {
 		v.Gateway = l.Gateway.String()
 	}
+	if l.Gateway6.IsValid() {
+		v.Gateway6 = l.Gateway6.String()
+	}
 	if w, err := s.sweeper.vantages.Open(l.Name); err == nil { // one that has gone away meanwhile has no rights
 		v.Rights = toRights(l, wire.RightsOf(ctx, w))
 	}
@@ -130,9 +133,10 @@ func reachFrom(l wire.Link, a netip.Addr) api.Reach {
 		r.Verdict = fmt.Sprintf("%s has no %s address: %s cannot be reached from it. Check the cable, and whether an address was given to it.", l.Name, familyName(a), a)
 	case a.IsLinkLocalUnicast():
 		r.Verdict = fmt.Sprintf("%s is valid on one segment alone, and is none of %s's: it can be heard, and not asked.", a, l.Name)
-	case l.Gateway.IsValid() && l.Gateway.Is4() == a.Is4():
-		r.By, r.Verdict = l.Gateway.String(), fmt.Sprintf("%s is not in the subnet of %s (%s): it is reached through the gateway %s, and its MAC address stays unknown. "+
-			"If it should be in the same subnet, compare its mask and its address with those.", a, l.Name, prefixTexts(sameFamily), l.Gateway)
+	case l.GatewayTo(a).IsValid():
+		r.By = l.GatewayTo(a).String()
+		r.Verdict = fmt.Sprintf("%s is not in the subnet of %s (%s): it is reached through the gateway %s, and its MAC address stays unknown. "+
+			"If it should be in the same subnet, compare its mask and its address with those.", a, l.Name, prefixTexts(sameFamily), r.By)
 	default:
 		r.Verdict = fmt.Sprintf("%s is not in the subnet of %s (%s), and there is no gateway on the way to it: it cannot be reached from here. "+
 			"Is this the right interface, on the right side of the router?", a, l.Name, prefixTexts(sameFamily))

@@ -27,6 +27,14 @@ type personKey struct{}
 
 type remarkKey struct{}
 
+type originKey struct{}
+
+// originOf gives the address that a request came from.
+func originOf(ctx context.Context) string {
+	origin, _ := ctx.Value(originKey{}).(string)
+	return origin
+}
+
 // remark says in the audit log what a request is about, where its path does not tell.
 func remark(ctx context.Context, format string, args ...any) {
 	if text, ok := ctx.Value(remarkKey{}).(*string); ok {
@@ -65,7 +73,10 @@ func (s *Service) guard(humaAPI huma.API) func(huma.Context, func(huma.Context))
 		if status != 0 {
 			_ = huma.WriteErr(humaAPI, ctx, status, text)
 		} else {
-			next(huma.WithValue(huma.WithValue(ctx, personKey{}, p), remarkKey{}, &about))
+			for key, value := range map[any]any{personKey{}: p, remarkKey{}: &about, originKey{}: originFrom(ctx.RemoteAddr())} {
+				ctx = huma.WithValue(ctx, key, value)
+			}
+			next(ctx)
 		}
 		if ctx.Method() != http.MethodGet && (signedIn || status == 0) {
 			s.audit(ctx, p, about)
@@ -78,17 +89,13 @@ const auditWait = 5 * time.Second
 
 // audit writes down one request that was to change something, and what it was about.
 func (s *Service) audit(ctx huma.Context, p person, about string) {
-	origin, _, err := net.SplitHostPort(ctx.RemoteAddr())
-	if err != nil {
-		origin = ctx.RemoteAddr()
-	}
 	url := ctx.URL()
 	subject := url.Path
 	if about != "" {
 		subject += ": " + about
 	}
 	line := store.AuditLine{
-		At: time.Now().UTC(), Who: p.name, Role: string(p.role), Origin: origin, Action: ctx.Operation().OperationID,
+		At: time.Now().UTC(), Who: p.name, Role: string(p.role), Origin: originFrom(ctx.RemoteAddr()), Action: ctx.Operation().OperationID,
 		Subject: cutText(subject, 1000), Outcome: ctx.Status(),
 	}
 	// What was done has been done, even where whoever asked for it has gone away meanwhile.
@@ -97,6 +104,15 @@ func (s *Service) audit(ctx huma.Context, p person, about string) {
 	if err := s.store.AddAudit(writeCtx, line); err != nil {
 		slog.ErrorContext(writeCtx, "the audit log could not be written", "who", line.Who, "action", line.Action, "subject", line.Subject, "error", err)
 	}
+}
+
+// originFrom takes the port off an address. Headers that name another origin are not believed: anybody can send them.
+func originFrom(remote string) string {
+	origin, _, err := net.SplitHostPort(remote)
+	if err != nil {
+		return remote
+	}
+	return origin
 }
 
 // cutText gives the beginning of a text, in whole characters.

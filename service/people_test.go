@@ -144,6 +144,26 @@ func TestFence(t *testing.T) {
 	wantProblem(t, "a name server without an address", err, http.StatusUnprocessableEntity, `"nobody" is not an address`)
 }
 
+// Under a sweep that runs the fence is not narrowed: the sweep would go on where it may not any more.
+func TestFenceUnderARunningSweep(t *testing.T) {
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
+	started, err := s.Client.StartSweep(t.Context(), s.Site.ID, api.NewSweep{Pace: "gentle"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = s.Client.RemoveNetwork(t.Context(), s.Site.ID, "10.40.2.0/24")
+	wantProblem(t, "narrowing the fence", err, http.StatusConflict, "is running")
+	if _, err := s.Client.AddNetwork(t.Context(), s.Site.ID, api.Network{Subnet: "10.42.0.0/24"}); err != nil {
+		t.Errorf("widening it gave %v", err)
+	}
+	if _, err := s.Client.StopSweep(t.Context(), started.ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Client.RemoveNetwork(t.Context(), s.Site.ID, "10.40.2.0/24"); err != nil {
+		t.Errorf("after the sweep: %v", err)
+	}
+}
+
 func TestReach(t *testing.T) {
 	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
 	for address, want := range map[string]string{

@@ -133,6 +133,13 @@ func sweepText(record store.Sweep) string {
 	return fmt.Sprintf("%s from %s, %s, %s ports", text, record.Vantage, record.Pace, record.Ports)
 }
 
+// idle refuses where a sweep of the site runs.
+func (s *sweeper) idle(site uint64) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.freeLocked(site)
+}
+
 // freeLocked refuses where a sweep of the site runs already, or the service ends.
 func (s *sweeper) freeLocked(site uint64) error {
 	for _, j := range s.jobs {

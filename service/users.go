@@ -110,7 +110,7 @@ type UserInput struct {
 }
 
 func (s *Service) signIn(ctx context.Context, in *struct{ Body api.SignIn }) (*sessionOutput, error) {
-	p, secret, err := s.auth.signIn(ctx, in.Body.User, in.Body.Password)
+	p, secret, err := s.auth.signIn(ctx, originOf(ctx), in.Body.User, in.Body.Password)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}

@@ -29,7 +29,8 @@ type Link struct {
 	MAC         hwaddr.MAC     // zero where the link has none, as loopback
 	MTU         int            // bytes of payload a frame may carry
 	Prefixes    []netip.Prefix // own addresses with the lengths of their subnets
-	Gateway     netip.Addr     // next hop of the default route by this link; invalid where there is none
+	Gateway     netip.Addr     // next hop of the default route of IPv4 by this link; invalid where there is none
+	Gateway6    netip.Addr     // the same of IPv6
 	NameServers []netip.Addr   // in the order the system asks them
 }
 
@@ -52,6 +53,14 @@ func (l Link) LinkLocal6() netip.Addr {
 		}
 	}
 	return netip.Addr{}
+}
+
+// GatewayTo gives the next hop towards an address beyond the link; invalid where there is none.
+func (l Link) GatewayTo(a netip.Addr) netip.Addr {
+	if a.Is6() {
+		return l.Gateway6
+	}
+	return l.Gateway
 }
 
 // Within reports whether the segment itself belongs to one of the networks: one of the link's own subnets does.

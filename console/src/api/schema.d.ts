@@ -1219,6 +1219,8 @@ export interface components {
         };
         Vantage: {
             gateway?: string;
+            /** @description Of IPv6 */
+            gateway6?: string;
             mac?: string;
             /** @description The masks of the IPv4 subnets, in the same order; empty for IPv6 */
             masks: string[];

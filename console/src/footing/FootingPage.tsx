@@ -77,7 +77,7 @@ function VantagePanel({ v }: { v: Vantage }) {
           pairs={[
             ['Addresses', text(v.prefixes) || 'none'],
             ['Mask', text(v.masks.filter(Boolean))],
-            ['Gateway', v.gateway ? <DeviceText>{v.gateway}</DeviceText> : 'none: only its own subnets can be reached'],
+            ['Gateway', v.gateway || v.gateway6 ? text([v.gateway ?? '', v.gateway6 ?? ''].filter(Boolean)) : 'none: only its own subnets can be reached'],
             ['Name servers', text(v.nameServers) || 'none'],
             ['MAC', v.mac ? <DeviceText>{v.mac}</DeviceText> : 'none'],
           ]}
