@@ -208,7 +208,7 @@ function gridColumns(site: number): GridColDef<DeviceLine>[] {
   const head = (field: Column): { field: Column; headerName: string } => ({ field, headerName: columnNames[field] });
   return [
     {
-      ...head('address'), width: 134, valueGetter: (_, row) => row.addresses.join(', '),
+      ...head('address'), flex: 0.9, minWidth: 134, valueGetter: (_, row) => row.addresses.join(', '),
       renderCell: ({ row }) => (
         <>
           {row.contested && <WarningIcon titleAccess="Another device answers at this address too" color="warning" sx={{ fontSize: 16, mr: 0.5, verticalAlign: 'text-bottom' }} />}

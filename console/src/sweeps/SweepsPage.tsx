@@ -59,7 +59,7 @@ export function SweepsPage() {
 function SweepTable({ site, sweeps }: { site: number; sweeps: Sweep[] }) {
   return (
     <TableContainer component={Paper} variant="outlined">
-      <Table aria-label="Sweeps">
+      <Table size="small" aria-label="Sweeps" sx={{ '& td, & th': { px: 1.25 } }}>
         <TableHead>
           <TableRow>
             <TableCell>Sweep</TableCell>
@@ -86,7 +86,7 @@ function SweepTable({ site, sweeps }: { site: number; sweeps: Sweep[] }) {
               <TableCell>
                 <StateChip state={s.state} />
               </TableCell>
-              <TableCell>{moment(s.began)}</TableCell>
+              <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(s.began)}</TableCell>
               <TableCell>{s.vantage}</TableCell>
               <TableCell>
                 {s.ranges}
@@ -94,7 +94,7 @@ function SweepTable({ site, sweeps }: { site: number; sweeps: Sweep[] }) {
               </TableCell>
               <TableCell>{s.pace}</TableCell>
               <TableCell>{s.startedBy}</TableCell>
-              <TableCell align="right">
+              <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>
                 {s.answered} of {s.addresses}
               </TableCell>
               <TableCell align="right">{s.appeared}</TableCell>
