@@ -111,7 +111,18 @@ func button(text string) string {
 	return fmt.Sprintf(`//*[(self::button or self::a or self::label) and normalize-space(.)=%q]`, text)
 }
 
-func click(text string) action { return chromedp.Click(button(text)) }
+func click(text string) action { return press(button(text)) }
+
+// press clicks an element once it is at rest: a menu still opening, or a list still being laid out, would be missed.
+func press(path string) action {
+	return chromedp.Steps(until(fmt.Sprintf(`(() => {
+		const element = document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue;
+		if (!element) return false;
+		const box = JSON.stringify(element.getBoundingClientRect()), before = element.boxBefore;
+		element.boxBefore = box;
+		return box === before && !document.getAnimations().some((a) => a.playState === "running" && a.effect.target.contains(element));
+	})()`, path)), chromedp.Click(path))
+}
 
 // field finds a text field by its label.
 func field(label string) string {
@@ -121,7 +132,7 @@ func field(label string) string {
 // fill writes into a field in place of what is there.
 func fill(label, text string) action {
 	return chromedp.Steps(
-		chromedp.Click(field(label)),
+		press(field(label)),
 		chromedp.KeyEvent("a", chromedp.KeyModifiers(chromedp.ModifierCtrl)),
 		chromedp.KeyEvent("\b"),
 		chromedp.SendKeys(field(label), text),
@@ -262,7 +273,7 @@ func (h *house) fence() {
 	h.do("the fence", click("Fence"), has("10.40.5.0/24"), has("2^64"))
 	h.do("a malformed network", fill("Subnet", "10.41.0.1/24"), click("Add the network"), has("did you mean 10.41.0.0/24?"))
 	h.do("a network", fill("Subnet", "10.41.0.0/24"), fill("Network’s name", "nursery"), click("Add the network"), has("nursery"))
-	h.do("taken out again", chromedp.Click(chromedp.CSS(`button[aria-label="Take 10.41.0.0/24 out of the fence"]`)), until("!document.body.innerText.includes('nursery')"))
+	h.do("taken out again", press(`//button[@aria-label="Take 10.41.0.0/24 out of the fence"]`), until("!document.body.innerText.includes('nursery')"))
 	h.page("fence")
 }
 
@@ -321,7 +332,7 @@ func (h *house) devices() {
 	h.do("a search", fill("Search", "label"), has("1–1 of 1"), location(fmt.Sprintf("/sites/%d/devices?standing=unmanaged&text=label", h.Site.ID)))
 	h.do("a kind", chromedp.Navigate(h.path("/devices?kind=pdu&sort=address&descend=true")), has("1–3 of 3"), has("comms room pdu"))
 	h.do("a trait", chromedp.Navigate(h.path("/devices?trait=wrong+subnet")), has("1–1 of 1"), has("192.168.77.10"))
-	h.do("columns", click("Columns"), chromedp.Click(`//li[@role="menuitemcheckbox" and normalize-space(.)="Model"]`),
+	h.do("columns", click("Columns"), press(`//li[@role="menuitemcheckbox" and normalize-space(.)="Model"]`),
 		location(fmt.Sprintf("/sites/%d/devices?trait=wrong+subnet&columns=address%%2Cname%%2Ckind%%2Cvendor%%2Cmodel%%2Cstanding%%2Cmac%%2ClastSeen", h.Site.ID)))
 	h.accessible("columns")
 	h.do("the link to the file", until(`document.querySelector("a[download='devices.csv']").href.includes("devices.csv?trait=wrong+subnet&sort=address&columns=address%2Cname")`), chromedp.KeyEvent("\x1b"))
@@ -329,18 +340,18 @@ func (h *house) devices() {
 
 func (h *house) device() {
 	h.do("one device", chromedp.Navigate(h.path("/devices?text=10.40.1.66")), has("1–2 of 2"), has("cafe till"))
-	h.do("its page", chromedp.Click(`(//div[@role="row"]//a[contains(.,"10.40.1.66")])[1]`), has("Another device answers at 10.40.1.66 too"),
+	h.do("its page", press(`(//div[@role="row"]//a[contains(.,"10.40.1.66")])[1]`), has("Another device answers at 10.40.1.66 too"),
 		has("The site's own list gives the prefix"))
-	h.do("one that answers for others", chromedp.Navigate(h.path("/devices?trait=answers+for+others")), has("1–1 of 1"), chromedp.Click(`//div[@role="row"]//a[contains(.,"10.40.1.8")]`),
+	h.do("one that answers for others", chromedp.Navigate(h.path("/devices?trait=answers+for+others")), has("1–1 of 1"), press(`//div[@role="row"]//a[contains(.,"10.40.1.8")]`),
 		has("One MAC address answers for many addresses"), has("more"))
-	h.do("a device with much to say", chromedp.Navigate(h.path("/devices?text=cairn")), has("1–2 of 2"), chromedp.Click(`//a[contains(.,"10.40.1.11")]`), has("Matched by"), has("Quenby Storage"), has("Secure shell"))
+	h.do("a device with much to say", chromedp.Navigate(h.path("/devices?text=cairn")), has("1–2 of 2"), press(`//a[contains(.,"10.40.1.11")]`), has("Matched by"), has("Quenby Storage"), has("Secure shell"))
 	h.page("device")
 	h.do("a device that is not there", chromedp.Navigate(h.path("/devices/99999")), has("device 99999: not found"))
 }
 
 // changeDevice writes what people say of a device: a note, that it is set aside, and an entry of the register.
 func (h *house) changeDevice() {
-	h.do("an unmanaged device", chromedp.Navigate(h.path("/devices?text=10.40.1.24")), has("1–1 of 1"), chromedp.Click(`//div[@role="row"]//a[contains(.,"10.40.1.24")]`), has("Add to the register"))
+	h.do("an unmanaged device", chromedp.Navigate(h.path("/devices?text=10.40.1.24")), has("1–1 of 1"), press(`//div[@role="row"]//a[contains(.,"10.40.1.24")]`), has("Add to the register"))
 	h.do("a note", click("Write a note"), fill("Text of the note", "behind the potting bench"), click("Keep"), has("Change the note"), has("behind the potting bench"))
 	h.do("no reason", click("Set aside"), has("It can be taken back."), fill("Reason", "the caterer's own"), click("Set it aside"), has("Set aside by administrator"), has("the caterer's own"))
 	h.accessible("a device that is set aside")
@@ -351,7 +362,7 @@ func (h *house) changeDevice() {
 // hostileDevices looks at devices that try to be more than text on the page.
 func (h *house) hostileDevices() {
 	for _, name := range []string{"10.40.1.160", "10.40.1.161", "10.40.1.162", "10.40.1.164"} {
-		h.do("a hostile device", chromedp.Navigate(h.path("/devices?text="+name)), has("1–1 of 1"), chromedp.Click(`//div[@role="row"]//a[contains(.,"`+name+`")]`), has("Ports and first words"))
+		h.do("a hostile device", chromedp.Navigate(h.path("/devices?text="+name)), has("1–1 of 1"), press(`//div[@role="row"]//a[contains(.,"`+name+`")]`), has("Ports and first words"))
 		h.do("it stays text", until(`document.title === "Airdrift"`), until(`!document.querySelector("main script, main b, main img[src=x]")`),
 			until(`!/[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u202a-\u202e]/.test(document.querySelector("main").innerText)`))
 	}
@@ -376,22 +387,22 @@ func (h *house) users() {
 	h.accessible("enter a user")
 	h.do("a user", fill("User’s password", "over the garden wall"), click("Enter"), has("mason"), has("create-user"))
 	h.page("users")
-	h.do("the last administrator", chromedp.Click(chromedp.CSS(`button[aria-label="Take administrator away"]`)), has("administrator is the last administrator"))
-	h.do("one's own account", chromedp.Click(chromedp.CSS(`a[aria-label^="administrator, who may"]`)), has("Tokens for the command line"))
+	h.do("the last administrator", press(`//button[@aria-label="Take administrator away"]`), has("administrator is the last administrator"))
+	h.do("one's own account", press(`//a[starts-with(@aria-label,"administrator, who may")]`), has("Tokens for the command line"))
 	h.do("a token", fill("What it is for", "the laptop"), click("Make a token"), has("told this once"))
 	h.page("account")
 }
 
 // lookOnly signs in as somebody who may only look: what changes things is not offered.
 func (h *house) lookOnly() {
-	h.do("out and in again", chromedp.Click(chromedp.CSS(`button[aria-label="Sign out"]`)), has("Sign in"), fill("Name", "mason"), fill("Password", "over the garden wall"), click("Sign in"), has("nobody manages"))
+	h.do("out and in again", press(`//button[@aria-label="Sign out"]`), has("Sign in"), fill("Name", "mason"), fill("Password", "over the garden wall"), click("Sign in"), has("nobody manages"))
 	h.do("no sweep to start", until(`!document.body.innerText.includes("Start a sweep")`), until(`!document.querySelector("nav").innerText.includes("Users")`))
 	h.do("no change of the fence", click("Fence"), has("To change the fence takes the role administer."), until(`!document.body.innerText.includes("Add the network")`))
 	h.do("the page of users", chromedp.Navigate(h.path("/users")), has("your role is look, and this needs administer"))
 }
 
 func (h *house) signOut() {
-	h.do("signing out", chromedp.Click(chromedp.CSS(`button[aria-label="Sign out"]`)), has("The first user is administrator"))
+	h.do("signing out", press(`//button[@aria-label="Sign out"]`), has("The first user is administrator"))
 	h.do("a page afterwards", chromedp.Navigate(h.path("/devices")), has("Sign in"))
 }
 
