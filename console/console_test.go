@@ -16,6 +16,7 @@ import (
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 
 	"airdrift/api"
@@ -113,14 +114,17 @@ func button(text string) string {
 
 func click(text string) action { return press(button(text)) }
 
-// press clicks an element once it is at rest: a menu still opening, or a list still being laid out, would be missed.
+// press clicks an element once it is at rest and nothing lies over it: a menu still opening would be missed, and a dialog still closing would
+// take the click itself.
 func press(path string) action {
 	return chromedp.Steps(until(fmt.Sprintf(`(() => {
 		const element = document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue;
 		if (!element) return false;
-		const box = JSON.stringify(element.getBoundingClientRect()), before = element.boxBefore;
-		element.boxBefore = box;
-		return box === before && !document.getAnimations().some((a) => a.playState === "running" && a.effect.target.contains(element));
+		element.scrollIntoView({ block: "nearest", behavior: "instant" });
+		const box = element.getBoundingClientRect(), before = element.boxBefore;
+		element.boxBefore = JSON.stringify(box);
+		const onTop = document.elementFromPoint(box.x + box.width / 2, box.y + box.height / 2);
+		return element.boxBefore === before && element.contains(onTop) && !document.getAnimations().some((a) => a.playState === "running" && a.effect.target.contains(element));
 	})()`, path)), chromedp.Click(path))
 }
 
@@ -208,6 +212,7 @@ func (h *house) accessible(name string) {
 	if err != nil {
 		h.t.Fatal("axe-core is not installed: run make build: ", err)
 	}
+	h.do("the pointer out of the way", chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, 0, 0), until("!document.querySelector('[role=tooltip]')"))
 	for _, scheme := range []string{"light", "dark"} {
 		h.do(scheme, prefer(scheme), until(fmt.Sprintf("document.documentElement.hasAttribute('data-%s')", scheme)), settled)
 		script := program + `;axe.run(document, {resultTypes: ['violations']}).then(r => JSON.stringify(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html.slice(0, 160) + ' ' + n.failureSummary).join(' | '))))`
