@@ -58,6 +58,17 @@ func database(ctx context.Context) (server *store.Server, dir string, end func()
 	}, nil
 }
 
+// newSweep enters a site and a sweep of it that has seen nothing yet.
+func newSweep(ctx context.Context, st *store.Store, state store.SweepState) (store.Sweep, error) {
+	site := store.Site{Name: "bench"}
+	if err := st.CreateSite(ctx, &site); err != nil {
+		return store.Sweep{}, err
+	}
+	record := store.Sweep{SiteID: site.ID, State: state, Began: time.Now().UTC()}
+	err := st.CreateSweep(ctx, &record) // numbers the record
+	return record, err
+}
+
 // storing writes sightings as a sweep does, and loads the same rows by the server's own bulk load.
 func storing() (float64, error) {
 	ctx := context.Background()
@@ -71,12 +82,8 @@ func storing() (float64, error) {
 		return 0, err
 	}
 	defer st.Close()
-	site := store.Site{Name: "bench"}
-	if err := st.CreateSite(ctx, &site); err != nil {
-		return 0, err
-	}
-	record := store.Sweep{SiteID: site.ID, State: store.Running, Began: time.Now().UTC()}
-	if err := st.CreateSweep(ctx, &record); err != nil {
+	record, err := newSweep(ctx, st, store.Running)
+	if err != nil {
 		return 0, err
 	}
 	sightings := manySightings(record.Began)
@@ -191,19 +198,15 @@ func fillLedger(ctx context.Context, dsn string) (uint64, error) {
 		return 0, err
 	}
 	defer st.Close()
-	site := store.Site{Name: "bench"}
-	if err := st.CreateSite(ctx, &site); err != nil {
-		return 0, err
-	}
-	record := store.Sweep{SiteID: site.ID, State: store.Done, Began: time.Now().UTC()}
-	if err := st.CreateSweep(ctx, &record); err != nil {
+	record, err := newSweep(ctx, st, store.Done)
+	if err != nil {
 		return 0, err
 	}
 	if err := st.SaveSightings(ctx, record.ID, manySightings(record.Began)); err != nil {
 		return 0, err
 	}
 	engine := identify.New(identify.Default(), nil)
-	return site.ID, st.ApplySweep(ctx, &record, func(before []ledger.Device, sightings []evidence.Sighting, former []uint64) (ledger.Result, error) {
+	return record.SiteID, st.ApplySweep(ctx, &record, func(before []ledger.Device, sightings []evidence.Sighting, former []uint64) (ledger.Result, error) {
 		return ledger.Apply(before, nil, ledger.Sweep{
 			ID: record.ID, Began: record.Began, Covered: netrange.FromPrefixes(netip.MustParsePrefix("10.0.0.0/8")), Sightings: sightings, Devices: former,
 		}, engine), nil

@@ -1,4 +1,5 @@
-import { Alert, Box, Button, Chip, CircularProgress, Dialog, DialogActions, DialogContent, DialogTitle, Paper, Stack, Typography } from '@mui/material';
+import DeleteIcon from '@mui/icons-material/DeleteOutlined';
+import { Alert, Box, Button, Chip, CircularProgress, Dialog, DialogActions, DialogContent, DialogTitle, IconButton, Paper, Stack, Tooltip, Typography } from '@mui/material';
 import type { FormEvent, ReactNode } from 'react';
 
 import { Problem } from '../api/client';
@@ -29,6 +30,17 @@ export function Panel({ title, children }: { title?: ReactNode; children: ReactN
       )}
       {children}
     </Paper>
+  );
+}
+
+/** The button in a row of a table that takes the row away; says is what that does, and what becomes of the rest. */
+export function RemoveButton({ label, says = label, onRemove }: { label: string; says?: string; onRemove: () => void }) {
+  return (
+    <Tooltip title={says}>
+      <IconButton size="small" aria-label={label} onClick={onRemove}>
+        <DeleteIcon fontSize="small" />
+      </IconButton>
+    </Tooltip>
   );
 }
 

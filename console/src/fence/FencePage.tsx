@@ -1,11 +1,10 @@
 import AddIcon from '@mui/icons-material/AddOutlined';
-import DeleteIcon from '@mui/icons-material/DeleteOutlined';
-import { Alert, Button, IconButton, Stack, Table, TableBody, TableCell, TableHead, TableRow, TextField, Tooltip, Typography } from '@mui/material';
+import { Alert, Button, Stack, Table, TableBody, TableCell, TableHead, TableRow, TextField, Typography } from '@mui/material';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState, type FormEvent } from 'react';
 
 import { answer, api, type Fence } from '../api/client';
-import { DeviceText, Empty, Failure, Loading, Page, Panel, Scrolling } from '../app/parts';
+import { DeviceText, Empty, Failure, Loading, Page, Panel, RemoveButton, Scrolling } from '../app/parts';
 import { useMay, useSiteId } from '../app/queries';
 import { visible } from '../lib/format';
 
@@ -82,11 +81,11 @@ function Networks({ site, fence, may }: { site: number; fence: Fence; may: boole
                   </TableCell>
                   {may && (
                     <TableCell>
-                      <Tooltip title={`Take ${n.subnet} out of the fence; what was seen there stays`}>
-                        <IconButton size="small" aria-label={`Take ${n.subnet} out of the fence`} onClick={() => remove.mutate(n.subnet)}>
-                          <DeleteIcon fontSize="small" />
-                        </IconButton>
-                      </Tooltip>
+                      <RemoveButton
+                        label={`Take ${n.subnet} out of the fence`}
+                        says={`Take ${n.subnet} out of the fence; what was seen there stays`}
+                        onRemove={() => remove.mutate(n.subnet)}
+                      />
                     </TableCell>
                   )}
                 </TableRow>

@@ -1,10 +1,9 @@
-import DeleteIcon from '@mui/icons-material/DeleteOutlined';
-import { Alert, Button, IconButton, Stack, Table, TableBody, TableCell, TableHead, TableRow, TextField, Typography } from '@mui/material';
+import { Alert, Button, Stack, Table, TableBody, TableCell, TableHead, TableRow, TextField, Typography } from '@mui/material';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState, type FormEvent } from 'react';
 
 import { answer, api } from '../api/client';
-import { DeviceText, Failure, Page, Panel } from '../app/parts';
+import { DeviceText, Failure, Page, Panel, RemoveButton } from '../app/parts';
 import { useSession } from '../app/queries';
 import { moment, visible } from '../lib/format';
 import { PasswordField } from './UsersPage';
@@ -92,9 +91,7 @@ function Tokens() {
                   <TableCell>{visible(t.label)}</TableCell>
                   <TableCell>{moment(t.created)}</TableCell>
                   <TableCell>
-                    <IconButton size="small" aria-label={`Take the token of ${t.label} away`} onClick={() => remove.mutate(t.id)}>
-                      <DeleteIcon fontSize="small" />
-                    </IconButton>
+                    <RemoveButton label={`Take the token of ${visible(t.label)} away`} onRemove={() => remove.mutate(t.id)} />
                   </TableCell>
                 </TableRow>
               ))}

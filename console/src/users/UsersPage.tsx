@@ -1,11 +1,10 @@
 import AddIcon from '@mui/icons-material/PersonAddOutlined';
-import DeleteIcon from '@mui/icons-material/DeleteOutlined';
-import { Alert, Button, IconButton, MenuItem, Table, TableBody, TableCell, TableHead, TableRow, TextField, Tooltip } from '@mui/material';
+import { Alert, Button, MenuItem, Table, TableBody, TableCell, TableHead, TableRow, TextField } from '@mui/material';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { answer, api, type Schema } from '../api/client';
-import { DeviceText, Failure, FormDialog, Loading, Page, Panel, Scrolling } from '../app/parts';
+import { DeviceText, Failure, FormDialog, Loading, Page, Panel, RemoveButton, Scrolling } from '../app/parts';
 import type { Role } from '../app/queries';
 import { moment } from '../lib/format';
 
@@ -82,11 +81,7 @@ function UserTable({ users }: { users: User[] }) {
                   <Button size="small" onClick={() => setResetting(u.name)}>
                     New password
                   </Button>
-                  <Tooltip title={`Take ${u.name} away, tokens and sessions included`}>
-                    <IconButton size="small" aria-label={`Take ${u.name} away`} onClick={() => remove.mutate(u.name)}>
-                      <DeleteIcon fontSize="small" />
-                    </IconButton>
-                  </Tooltip>
+                  <RemoveButton label={`Take ${u.name} away`} says={`Take ${u.name} away, tokens and sessions included`} onRemove={() => remove.mutate(u.name)} />
                 </TableCell>
               </TableRow>
             ))}
