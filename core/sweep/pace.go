@@ -40,7 +40,7 @@ func PaceNamed(name string) (Pace, error) {
 }
 
 // maxKnocking bounds the addresses knocked at together: each holds a socket of the system.
-const maxKnocking = 1000
+const maxKnocking = 2000
 
 // knocking is at how many silent addresses a sweep knocks at the same time. Hardly any is a device, so what bounds them
 // is the rate, and not the care for devices: a second's worth of questions is under way.
@@ -122,4 +122,6 @@ const (
 	firstTimeout = time.Second            // before anything was measured (RFC 6298, 2.1)
 	minTimeout   = 300 * time.Millisecond // small controllers answer late now and then
 	maxTimeout   = 4 * time.Second
+	// patience is the least that the last knock waits: one slow device among fast ones is far beyond what was measured.
+	patience = 2 * time.Second
 )

@@ -8,7 +8,9 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"strconv"
+	"sync"
 	"syscall"
 	"time"
 
@@ -145,23 +147,46 @@ func (r *run) listen(setDeadline func(time.Time) error, read func() error) (stop
 }
 
 // callBeyond calls addresses by echo, and those that stay silent by TCP.
-func (r *run) callBeyond(ctx context.Context, set netrange.Set) error {
+func (r *run) callBeyond(ctx context.Context, set netrange.Set) (err error) {
 	if set.Count() == 0 {
 		return nil
 	}
 	r.meter.expect(set.Count() * r.knocks())
+	// What is called by echo is heard until the knocking is over, so that who answers late is not missed.
+	var ears ears
+	defer func() { err = errors.Join(err, ears.close()) }()
 	g, groupCtx := errgroup.WithContext(ctx)
 	four, six := families(set)
-	g.Go(func() error { return r.callFamily(groupCtx, "ip4", four) })
-	g.Go(func() error { return r.callFamily(groupCtx, "ip6", six) })
+	g.Go(func() error { return r.callFamily(groupCtx, "ip4", four, &ears) })
+	g.Go(func() error { return r.callFamily(groupCtx, "ip6", six, &ears) })
 	if err := g.Wait(); err != nil {
 		return err
 	}
 	return r.callByTCP(ctx, set)
 }
 
+// ears are the readers of a call that are to be ended with it.
+type ears struct {
+	mu    sync.Mutex // guards stops
+	stops []func() error
+}
+
+func (e *ears) add(stop func() error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.stops = append(e.stops, stop)
+}
+
+func (e *ears) close() error {
+	var errs []error
+	for _, stop := range slices.Backward(e.stops) { // readers end before their socket closes
+		errs = append(errs, stop())
+	}
+	return errors.Join(errs...)
+}
+
 // callFamily calls the addresses of one family by echo; network is that of wire.Wire.Echo.
-func (r *run) callFamily(ctx context.Context, network string, set netrange.Set) error {
+func (r *run) callFamily(ctx context.Context, network string, set netrange.Set, ears *ears) error {
 	if set.Count() == 0 {
 		return nil
 	}
@@ -177,25 +202,25 @@ func (r *run) callFamily(ctx context.Context, network string, set netrange.Set) 
 	if err != nil {
 		return err
 	}
-	defer echo.Close()
-	return r.callByEcho(ctx, echo, network, set)
+	ears.add(echo.Close)
+	return r.callByEcho(ctx, echo, network, set, ears)
 }
 
 // callByEcho carries the time of sending in each request, with a nonce before it that strangers cannot guess.
-func (r *run) callByEcho(ctx context.Context, echo wire.EchoConn, call string, set netrange.Set) error {
+func (r *run) callByEcho(ctx context.Context, echo wire.EchoConn, call string, set netrange.Set, ears *ears) error {
 	var nonce [8]byte
 	if _, err := rand.Read(nonce[:]); err != nil {
 		return err
 	}
 	start := time.Now()
-	stop := r.listen(echo.SetReadDeadline, func() error {
+	ears.add(r.listen(echo.SetReadDeadline, func() error {
 		reply, err := echo.Receive()
 		if err == nil && len(reply.Data) == 16 && [8]byte(reply.Data) == nonce && set.Contains(reply.From) {
-			r.heardEcho(ctx, reply, time.Since(start)-time.Duration(binary.BigEndian.Uint64(reply.Data[8:])))
+			r.heardEcho(context.WithoutCancel(ctx), reply, time.Since(start)-time.Duration(binary.BigEndian.Uint64(reply.Data[8:])))
 		}
 		return err
-	})
-	err := r.rounds(ctx, call, set, func(a netip.Addr, round int) error {
+	}))
+	return r.rounds(ctx, call, set, func(a netip.Addr, round int) error {
 		data := binary.BigEndian.AppendUint64(nonce[:len(nonce):len(nonce)], uint64(time.Since(start)))
 		err := echo.Send(a, uint16(round), data)
 		if err != nil && isOurFault(err) {
@@ -203,7 +228,6 @@ func (r *run) callByEcho(ctx context.Context, echo wire.EchoConn, call string, s
 		}
 		return nil
 	})
-	return errors.Join(err, stop())
 }
 
 // isOurFault tells a fence that was hit from a network that has no way to one address, which says nothing of the rest.
@@ -255,7 +279,11 @@ func (r *run) knock(ctx context.Context, a netip.Addr, index uint64) error {
 	done := uint64(0)
 	defer func() { r.meter.settle(r.knocks() - min(done, r.knocks())) }()
 	wait := r.timers.wait(a)
-	for range r.pace.tries(r.order.Pace.Rounds, maxRounds) {
+	rounds := r.pace.tries(r.order.Pace.Rounds, maxRounds)
+	for round := range rounds {
+		if round == rounds-1 {
+			wait = max(wait, patience)
+		}
 		g, groupCtx := errgroup.WithContext(ctx)
 		g.SetLimit(r.order.Pace.PerDevice)
 		for _, port := range knockPorts {
