@@ -2,6 +2,7 @@ package hostwire
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -55,7 +56,26 @@ func (w *Wire) Frames(_ context.Context, etherType uint16) (wire.FrameConn, erro
 	if err != nil {
 		return nil, noRights(err)
 	}
+	if etherType == wire.EtherTypeIPv4 || etherType == wire.EtherTypeLLDP {
+		if err := hearGroups(conn, device.Index); err != nil {
+			return nil, errors.Join(fmt.Errorf("hear the groups of %s: %w", w.name, err), conn.Close())
+		}
+	}
 	return &frameConn{conn}, nil
+}
+
+// hearGroups has the interface take in what is sent to any group, for as long as the socket is open (packet(7)).
+func hearGroups(conn *packet.Conn, device int) error {
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		return err
+	}
+	var failure error
+	err = raw.Control(func(fd uintptr) {
+		request := unix.PacketMreq{Ifindex: int32(device), Type: unix.PACKET_MR_ALLMULTI}
+		failure = unix.SetsockoptPacketMreq(int(fd), unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP, &request)
+	})
+	return errors.Join(err, failure)
 }
 
 type frameConn struct{ conn *packet.Conn }

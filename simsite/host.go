@@ -85,11 +85,17 @@ func (h *host) join(seg *segment, p plug) (*nic, error) {
 		}
 		h.stack.AddRoute(tcpip.Route{Destination: addr.AddressWithPrefix.Subnet(), NIC: id})
 	}
+	if id == 1 {
+		h.stack.AddRoute(tcpip.Route{Destination: groups, NIC: id})
+	}
 	n.port = seg.attach(n.inject, n.hears(p), p.conditions)
 	n.endpoint.AddNotify(n)
 	h.nics = append(h.nics, n)
 	return n, nil
 }
+
+// groups are the addresses of IPv4 that stand for several (RFC 5771).
+var groups = tcpip.AddressWithPrefix{Address: tcpip.AddrFrom4([4]byte{224, 0, 0, 0}), PrefixLen: 4}.Subnet()
 
 // linkLocal6 makes the address of a segment that an interface forms from its MAC (RFC 4291, appendix A).
 func linkLocal6(mac hwaddr.MAC) netip.Prefix {

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -232,7 +233,7 @@ func (w *Wire) DialContext(ctx context.Context, network string, addr netip.AddrP
 		if err != nil {
 			return nil, err
 		}
-		return conn, nil
+		return datagramConn{conn}, nil
 	case "tcp":
 		conn, err := w.dialTCP(ctx, remote, protocolOf(addr.Addr()))
 		if err != nil {
@@ -276,6 +277,17 @@ func (w *Wire) ListenPacket(_ context.Context, network string, addr netip.AddrPo
 		return nil, fmt.Errorf("network %q: want udp", network)
 	}
 	return gonet.DialUDP(w.host.stack, fullAddress(addr), nil, protocolOf(addr.Addr()))
+}
+
+// datagramConn keeps the system error number of a refusal, which the adapter loses.
+type datagramConn struct{ *gonet.UDPConn }
+
+func (c datagramConn) Read(b []byte) (int, error) {
+	n, err := c.UDPConn.Read(b)
+	if err != nil && strings.Contains(err.Error(), (&tcpip.ErrConnectionRefused{}).String()) {
+		err = syscall.ECONNREFUSED
+	}
+	return n, err
 }
 
 // Neighbours reads the machine's ARP and neighbour discovery tables.

@@ -16,59 +16,6 @@ import (
 // Source is the way of looking that obtained a fact. Facts of one source are one witness.
 type Source string
 
-// The sources there are.
-const (
-	SourceARP  Source = "arp"  // RFC 826
-	SourceND   Source = "nd"   // RFC 4861
-	SourceEcho Source = "echo" // RFC 792, RFC 4443
-	SourceTCP  Source = "tcp"  // the answer to an attempt to connect
-	SourceHTTP Source = "http" // RFC 9110
-	SourceTLS  Source = "tls"  // RFC 8446
-	SourceSSH  Source = "ssh"  // RFC 4253
-	SourceFTP  Source = "ftp"  // RFC 959
-	SourceMail Source = "mail" // RFC 5321, RFC 1939, RFC 9051
-	SourceRTSP Source = "rtsp" // RFC 7826
-	SourceDNS  Source = "dns"  // RFC 1035
-	SourceSelf Source = "self" // the auditor's own machine, which knows itself
-	SourceText Source = "text" // first words of a service that is none of the above
-)
-
-// Keys of the facts there are; docs/evidence.md gives the meaning and an example of each.
-const (
-	KeyMAC         = "arp.mac"
-	KeyHeard       = "arp.heard"
-	KeyNDMAC       = "nd.mac"
-	KeyNDRouter    = "nd.router"
-	KeyEchoTTL     = "echo.ttl"
-	KeyTCPEvery    = "tcp.every"
-	KeyPTR         = "dns.ptr"
-	KeySelf        = "self.name"
-	KeyTCPOpen     = "tcp.open"
-	KeyTCPRefused  = "tcp.refused"
-	KeyHTTPStatus  = "http.status"
-	KeyHTTPTitle   = "http.title"
-	KeyHTTPServer  = "http.server"
-	KeyHTTPRealm   = "http.realm"
-	KeyHTTPMoved   = "http.redirect"
-	KeyTLSSubject  = "tls.subject"
-	KeyTLSIssuer   = "tls.issuer"
-	KeyTLSName     = "tls.name"
-	KeyTLSFrom     = "tls.from"
-	KeyTLSUntil    = "tls.until"
-	KeyTLSVersion  = "tls.version"
-	KeyTLSKey      = "tls.key"
-	KeySSHGreeting = "ssh.greeting"
-	KeySSHHostKey  = "ssh.hostkey"
-	KeyFTPGreeting = "ftp.greeting"
-	KeySMTP        = "mail.smtp"
-	KeyPOP         = "mail.pop"
-	KeyIMAP        = "mail.imap"
-	KeyRTSPServer  = "rtsp.server"
-	KeyRTSPStatus  = "rtsp.status"
-	KeyTelnet      = "text.telnet"
-	KeyText        = "text.greeting"
-)
-
 // MaxValue is the longest value kept, in bytes. What a device says beyond it is cut off.
 const MaxValue = 1024
 
@@ -90,6 +37,9 @@ type Port struct {
 
 // TCP gives the TCP port of that number.
 func TCP(number uint16) Port { return Port{"tcp", number} }
+
+// UDP gives the UDP port of that number.
+func UDP(number uint16) Port { return Port{"udp", number} }
 
 // IsZero reports whether no port is meant.
 func (p Port) IsZero() bool { return p == Port{} }

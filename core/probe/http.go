@@ -4,7 +4,9 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"crypto/tls"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"net"
@@ -37,9 +39,12 @@ func startPage(scheme string, addr netip.AddrPort) *url.URL {
 
 func talkPages(ctx context.Context, conn net.Conn, page *url.URL, f *found) {
 	for moves := 0; ; moves++ {
-		location := askPage(conn, page, f)
+		location, icon := askPage(conn, page, f)
 		next := movedTo(page, location)
 		if next == nil || moves == maxMoves {
+			if icon != "" && f.thorough {
+				askIcon(ctx, f, page, icon)
+			}
 			return
 		}
 		further, err := openPage(ctx, f, next)
@@ -51,15 +56,20 @@ func talkPages(ctx context.Context, conn net.Conn, page *url.URL, f *found) {
 	}
 }
 
-// askPage asks for one page and gives where the device sends us instead, or "".
-func askPage(conn net.Conn, page *url.URL, f *found) (location string) {
-	// Some small servers know only HTTP/1.0 or close at once; 1.1 with "close" is understood by all that matter.
-	_, err := fmt.Fprintf(conn, "GET %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: airdrift\r\nAccept: text/html, */*\r\nConnection: close\r\n\r\n",
-		page.RequestURI(), page.Host)
-	if err != nil {
-		return ""
+// askPage asks for one page and gives where the device sends us instead, and where its icon is; or "".
+func askPage(conn net.Conn, page *url.URL, f *found) (location, icon string) {
+	if err := requestPage(conn, page); err != nil {
+		return "", ""
 	}
 	return readHTTP(conn, f)
+}
+
+// requestPage sends the request for one page. Some small servers know only HTTP/1.0 or close at once; 1.1 with "close" is
+// understood by all that matter.
+func requestPage(conn net.Conn, page *url.URL) error {
+	_, err := fmt.Fprintf(conn, "GET %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: airdrift\r\nAccept: text/html, */*\r\nConnection: close\r\n\r\n",
+		page.RequestURI(), page.Host)
+	return err
 }
 
 // movedTo gives the page that a device sends us on to, and nil where that is not on the device itself: on the same port,
@@ -115,10 +125,10 @@ func openPage(ctx context.Context, f *found, page *url.URL) (net.Conn, error) {
 }
 
 // readHTTP reads one response, of which it believes no length beyond maxAnswer, and gives where it sends us on to.
-func readHTTP(r io.Reader, f *found) (location string) {
+func readHTTP(r io.Reader, f *found) (location, icon string) {
 	resp, err := http.ReadResponse(bufio.NewReader(io.LimitReader(r, maxAnswer)), nil)
 	if err != nil {
-		return ""
+		return "", ""
 	}
 	defer resp.Body.Close()
 	f.add(evidence.SourceHTTP, evidence.KeyHTTPStatus, []byte(strconv.Itoa(resp.StatusCode)))
@@ -130,8 +140,15 @@ func readHTTP(r io.Reader, f *found) (location string) {
 	}
 	// A page that breaks off still has its title in what came.
 	body, _ := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
-	f.add(evidence.SourceHTTP, evidence.KeyHTTPTitle, []byte(pageTitle(body, resp.Header.Get("Content-Type"))))
-	return location
+	p := readPage(body, resp.Header.Get("Content-Type"))
+	p.takeHeader(resp.Header.Values("Link"))
+	f.add(evidence.SourceHTTP, evidence.KeyHTTPTitle, []byte(p.title))
+	f.add(evidence.SourceHTTP, evidence.KeyHTTPGenerator, []byte(p.generator))
+	f.add(evidence.SourceHTTP, evidence.KeyHTTPText, []byte(p.text))
+	for _, link := range p.links {
+		f.addOnce(evidence.SourceHTTP, evidence.KeyHTTPLink, []byte(link))
+	}
+	return location, p.icon
 }
 
 var realmForm = regexp.MustCompile(`(?i)\brealm="((?:[^"\\]|\\.)*)"`)
@@ -146,27 +163,106 @@ func realm(challenges []string) string {
 	return ""
 }
 
-// pageTitle gives the text of the first title element, with white space folded.
-func pageTitle(body []byte, contentType string) string {
+// page is what a start page says beside its header.
+type page struct {
+	title     string
+	generator string   // the program that made it
+	icon      string   // where its icon is
+	links     []string // what it points to as a description of itself, each with the relation
+	text      string   // the beginning of what a reader sees
+}
+
+// maxText is how much of a page's text is kept, in bytes; maxLinks how many links.
+const (
+	maxText  = 400
+	maxLinks = 8
+)
+
+// relations are the kinds of link that lead to what describes a device (IANA Link Relations).
+var relations = map[string]bool{"describedby": true, "service-desc": true, "service-doc": true, "manifest": true, "search": true, "alternate": true}
+
+// readPage takes a page apart; what breaks off is read up to there.
+func readPage(body []byte, contentType string) page {
+	var p page
 	decoded, err := charset.NewReader(bytes.NewReader(body), contentType)
 	if err != nil {
-		return ""
+		return p
 	}
 	tokens := html.NewTokenizer(decoded)
 	tokens.SetMaxBuf(maxAnswer)
-	for inTitle := false; ; {
+	within := ""
+	var text strings.Builder
+	for {
 		switch tokens.Next() {
 		case html.ErrorToken:
-			return ""
-		case html.StartTagToken:
-			name, _ := tokens.TagName()
-			inTitle = string(name) == "title"
+			p.text = strings.TrimSpace(text.String())
+			return p
+		case html.StartTagToken, html.SelfClosingTagToken:
+			token := tokens.Token()
+			within = token.Data
+			p.takeElement(token)
 		case html.TextToken:
-			if inTitle {
-				return strings.Join(strings.Fields(string(tokens.Text())), " ")
+			words := strings.Join(strings.Fields(string(tokens.Text())), " ")
+			switch {
+			case within == "title" && p.title == "":
+				p.title = words
+			case within == "script" || within == "style" || within == "title" || words == "":
+			case text.Len() < maxText:
+				text.WriteString(words[:min(len(words), maxText-text.Len())])
+				text.WriteByte(' ')
 			}
 		case html.EndTagToken:
-			inTitle = false
+			within = ""
 		}
+	}
+}
+
+func (p *page) takeElement(token html.Token) {
+	attributes := map[string]string{}
+	for _, a := range token.Attr {
+		attributes[a.Key] = a.Val
+	}
+	switch token.Data {
+	case "meta":
+		if strings.EqualFold(attributes["name"], "generator") {
+			p.generator = attributes["content"]
+		}
+	case "link":
+		p.takeLink(strings.ToLower(attributes["rel"]), attributes["href"])
+	}
+}
+
+func (p *page) takeLink(relation, target string) {
+	for _, r := range strings.Fields(relation) {
+		if r == "icon" && p.icon == "" {
+			p.icon = target
+		}
+		if relations[r] && target != "" && len(p.links) < maxLinks {
+			p.links = append(p.links, r+" "+target)
+		}
+	}
+}
+
+// linkForm is a Link header's target and relation (RFC 8288, 3).
+var linkForm = regexp.MustCompile(`(?i)<([^>]*)>[^,]*;\s*rel="?([a-z -]+)"?`)
+
+// takeHeader takes links out of headers.
+func (p *page) takeHeader(values []string) {
+	for _, value := range values {
+		for _, m := range linkForm.FindAllStringSubmatch(value, maxLinks) {
+			p.takeLink(strings.ToLower(m[2]), m[1])
+		}
+	}
+}
+
+// askIcon reads the page's icon and notes its hash, by which like devices are told.
+func askIcon(ctx context.Context, f *found, at *url.URL, icon string) {
+	next, err := at.Parse(icon)
+	if err != nil || pageAddr(next) != pageAddr(at) || next.Scheme != at.Scheme {
+		return
+	}
+	if body, ok := fetch(ctx, f, next); ok && len(body) > 0 {
+		sum := sha256.Sum256(body)
+		f.add(evidence.SourceHTTP, evidence.KeyHTTPIcon, []byte(hex.EncodeToString(sum[:])))
 	}
 }

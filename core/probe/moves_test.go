@@ -68,7 +68,7 @@ func TestMovesWithinTheDeviceAreFollowed(t *testing.T) {
 		p := &pages{texts: tt.texts}
 		ours, theirs := net.Pipe()
 		go p.serve(theirs, at)
-		items := FirstWords(t.Context(), p, ours, netip.MustParseAddrPort(at))
+		items := FirstWords(t.Context(), p, ours, netip.MustParseAddrPort(at), false)
 		if got := evidence.First(items, evidence.KeyHTTPTitle); got != tt.title || len(p.dialed) != tt.dials {
 			t.Errorf("%s: title %q after connections to %v; want %q after %d", tt.name, got, p.dialed, tt.title, tt.dials)
 		}

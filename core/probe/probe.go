@@ -3,10 +3,8 @@
 package probe
 
 import (
-	"bytes"
 	"context"
 	"errors"
-	"io"
 	"net"
 	"net/netip"
 	"slices"
@@ -75,7 +73,9 @@ type found struct {
 	port   evidence.Port
 	dialer Dialer // for exchanges that need a further connection to the same device
 	zone   string // of a link-local address
-	items  []evidence.Item
+
+	thorough bool // more connections than one may be opened to learn more of the same service
+	items    []evidence.Item
 }
 
 // add notes a value; an empty one tells nothing and is left out.
@@ -85,15 +85,24 @@ func (f *found) add(source evidence.Source, key string, raw []byte) {
 	}
 }
 
+// addOnce is add for what may be met several times in one answer.
+func (f *found) addOnce(source evidence.Source, key string, raw []byte) {
+	value := evidence.Clean(raw)
+	if !slices.ContainsFunc(f.items, func(it evidence.Item) bool { return it.Key == key && it.Value == value }) {
+		f.add(source, key, raw)
+	}
+}
+
 // FirstWords asks an accepted connection what is behind it, in the way the port number suggests, and closes it.
 // A device that says nothing, or nonsense, gives no evidence; that is no error. The dialer serves exchanges that are sent
 // on to another place of the same device.
-func FirstWords(ctx context.Context, dialer Dialer, conn net.Conn, addr netip.AddrPort) []evidence.Item {
+// Further connections are opened only where thorough is set.
+func FirstWords(ctx context.Context, dialer Dialer, conn net.Conn, addr netip.AddrPort, thorough bool) []evidence.Item {
 	defer conn.Close()
 	_ = conn.SetDeadline(time.Now().Add(exchangeWait))
 	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	f := &found{port: evidence.TCP(addr.Port()), dialer: dialer, zone: addr.Addr().Zone()}
+	f := &found{port: evidence.TCP(addr.Port()), dialer: dialer, zone: addr.Addr().Zone(), thorough: thorough}
 	if talk := talkerFor(addr.Port()); talk != nil {
 		talk(ctx, conn, addr, f)
 	}
@@ -105,30 +114,41 @@ type talker func(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *fou
 
 // clientFirst are ports whose services wait for the client, so that there is no greeting to wait for (IANA Service Name
 // and Transport Protocol Port Number Registry).
-var clientFirst = []uint16{53, 102, 135, 139, 389, 445, 502, 515, 636, 1883, 2049, 2404, 3389, 4840, 5060, 5061, 8883, 9100, 20000, 44818, 47808}
+var clientFirst = []uint16{53, 102, 135, 139, 502, 515, 636, 2049, 2404, 4840, 5061, 9100, 20000, 44818, 47808}
 
-// talkerFor tells how to speak to a port. Where no protocol is known for it, nothing is sent and a greeting waited for:
-// some services print, move or fall over when they are sent what they do not know.
+// talkers tell how to speak to a port. Where no protocol is known for it, nothing is sent and a greeting waited for: some
+// services print, move or fall over when they are sent what they do not know.
+var talkers = map[uint16]talker{
+	21: talkFTP, 2121: talkFTP,
+	22: talkSSH, 2222: talkSSH,
+	23: talkTelnet, 2323: talkTelnet,
+	25: talkSMTP, 587: talkSMTP,
+	110:  greeting(evidence.SourceMail, evidence.KeyPOP),
+	143:  greeting(evidence.SourceMail, evidence.KeyIMAP),
+	389:  talkLDAP,
+	445:  talkSMB,
+	554:  talkRTSP,
+	8554: talkRTSP,
+	631:  talkIPP,
+	1883: talkMQTT,
+	8883: talkMQTTS,
+	3389: talkRDP,
+	5060: talkSIP,
+	5900: talkVNC, 5901: talkVNC,
+}
+
+func init() {
+	for _, port := range []uint16{80, 81, 3000, 5000, 5985, 7080, 8000, 8008, 8080, 8081, 8088, 8888, 9000, 9090, 10000} {
+		talkers[port] = talkHTTP
+	}
+	for _, port := range []uint16{443, 4443, 5001, 5986, 8443, 8843, 9443} {
+		talkers[port] = talkHTTPS
+	}
+}
+
 func talkerFor(port uint16) talker {
-	switch port {
-	case 21, 2121:
-		return greeting(evidence.SourceFTP, evidence.KeyFTPGreeting)
-	case 22, 2222:
-		return talkSSH
-	case 23, 2323:
-		return talkTelnet
-	case 25, 587:
-		return greeting(evidence.SourceMail, evidence.KeySMTP)
-	case 110:
-		return greeting(evidence.SourceMail, evidence.KeyPOP)
-	case 143:
-		return greeting(evidence.SourceMail, evidence.KeyIMAP)
-	case 80, 81, 631, 3000, 5000, 5985, 7080, 8000, 8008, 8080, 8081, 8088, 8888, 9000, 9090, 10000:
-		return talkHTTP
-	case 443, 4443, 5001, 5986, 8443, 8843, 9443:
-		return talkHTTPS
-	case 554, 8554:
-		return talkRTSP
+	if talk := talkers[port]; talk != nil {
+		return talk
 	}
 	if slices.Contains(clientFirst, port) {
 		return nil
@@ -136,83 +156,15 @@ func talkerFor(port uint16) talker {
 	return greeting(evidence.SourceText, evidence.KeyText)
 }
 
-// Speaks reports whether there is a way to speak to a port of that number, rather than only to listen.
+// HasWords reports whether anything may be heard at an open port of that number.
+func HasWords(port uint16) bool { return talkerFor(port) != nil }
+
+// Speaks reports whether there is a way to speak to a port of that number that tells of a device which accepts every
+// connection, rather than only to listen.
 func Speaks(port uint16) bool {
 	switch port {
-	case 21, 22, 23, 25, 80, 110, 143, 443, 554, 587, 631, 8000, 8080, 8443:
+	case 21, 22, 23, 25, 80, 110, 143, 389, 443, 445, 554, 587, 631, 1883, 3389, 5060, 5900, 8000, 8080, 8443:
 		return true
 	}
 	return false
-}
-
-// greeting waits for what a service says of its own accord.
-func greeting(source evidence.Source, key string) talker {
-	return func(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
-		_ = conn.SetReadDeadline(time.Now().Add(greetingWait))
-		f.add(source, key, firstLine(readGreeting(conn, plain)))
-	}
-}
-
-// talkTelnet waits for what a terminal would show; options that the device offers are left open (RFC 854).
-func talkTelnet(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
-	_ = conn.SetReadDeadline(time.Now().Add(greetingWait))
-	f.add(evidence.SourceText, evidence.KeyTelnet, firstLine(readGreeting(conn, stripTelnet)))
-}
-
-func plain(raw []byte) []byte { return raw }
-
-// readGreeting reads until a line of the text within is whole, or the time is up, and gives the text.
-func readGreeting(r io.Reader, text func(raw []byte) []byte) []byte {
-	buf := make([]byte, 0, evidence.MaxValue)
-	for len(buf) < cap(buf) {
-		n, err := r.Read(buf[len(buf):cap(buf)])
-		buf = buf[:len(buf)+n]
-		if err != nil || bytes.IndexByte(bytes.TrimLeft(text(buf), "\r\n"), '\n') >= 0 {
-			break
-		}
-	}
-	return text(buf)
-}
-
-// firstLine gives the first line that is not blank.
-func firstLine(text []byte) []byte {
-	line, _, _ := bytes.Cut(bytes.TrimLeft(text, "\r\n"), []byte("\n"))
-	return bytes.TrimRight(line, "\r")
-}
-
-// Telnet commands (RFC 854): IAC starts one, WILL to DONT take one option byte, SB runs to IAC SE.
-const (
-	telnetIAC  = 255
-	telnetDont = 254
-	telnetWill = 251
-	telnetSB   = 250
-	telnetSE   = 240
-)
-
-// stripTelnet takes option negotiation out of a text.
-func stripTelnet(raw []byte) []byte {
-	if bytes.IndexByte(raw, telnetIAC) < 0 {
-		return raw
-	}
-	text := make([]byte, 0, len(raw))
-	for i := 0; i < len(raw); i++ {
-		if raw[i] != telnetIAC || i+1 == len(raw) {
-			text = append(text, raw[i])
-			continue
-		}
-		i++
-		switch command := raw[i]; {
-		case command == telnetIAC:
-			text = append(text, telnetIAC)
-		case command >= telnetWill && command <= telnetDont:
-			i++
-		case command == telnetSB:
-			end := bytes.Index(raw[i:], []byte{telnetIAC, telnetSE})
-			if end < 0 {
-				return text
-			}
-			i += end + 1
-		}
-	}
-	return text
 }

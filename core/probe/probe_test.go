@@ -1,12 +1,14 @@
 package probe
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/ed25519"
 	"io"
 	"net"
 	"net/netip"
+	"net/textproto"
 	"strings"
 	"syscall"
 	"testing"
@@ -36,7 +38,7 @@ func hear(t *testing.T, port uint16, device func(conn net.Conn)) []string {
 		defer theirs.Close()
 		device(theirs)
 	}()
-	items := FirstWords(t.Context(), noDialer{}, ours, netip.AddrPortFrom(netip.MustParseAddr("10.40.1.9"), port))
+	items := FirstWords(t.Context(), noDialer{}, ours, netip.AddrPortFrom(netip.MustParseAddr("10.40.1.9"), port), false)
 	<-done
 	texts := make([]string, len(items))
 	for i, item := range items {
@@ -83,7 +85,7 @@ func TestFirstWords(t *testing.T) {
 		{"FTP", 21, says("220 Climate 900 file service\r\n331 more"), "ftp.greeting=220 Climate 900 file service"},
 		{"blank lines first", 21, says("\r\n\r\n220 late\r\n"), "ftp.greeting=220 late"},
 		{"mail", 25, says("220 acorn.example ESMTP\r\n"), "mail.smtp=220 acorn.example ESMTP"},
-		{"telnet with options", 23, says("\xff\xfd\x18\xff\xfa\x18\x01\xff\xf0\xff\xfb\x01Ballast 3000\r\nlogin: "), "text.telnet=Ballast 3000"},
+		{"telnet with options", 23, says("\xff\xfd\x18\xff\xfa\x18\x01\xff\xf0\xff\xfb\x01Ballast 3000\r\nlogin: "), "text.telnet=Ballast 3000 text.telnet-options=DO:TTYPE WILL:ECHO"},
 		{"invalid UTF-8", 21, says("220 \xff\xfe ready\r\n"), "ftp.greeting=220 \uFFFD ready"},
 		{"RTSP", 554, answers("RTSP/1.0 200 OK\r\nCSeq: 1\r\nServer: Stream 1.8\r\n\r\n"), "rtsp.status=200 OK rtsp.server=Stream 1.8"},
 		{"RTSP whose header breaks off", 554, answers("RTSP/1.0 401 Unauthorized\r\nServer: S\r\nCSe"), "rtsp.status=401 Unauthorized rtsp.server=S"},
@@ -151,7 +153,7 @@ func TestFirstWordsEndWithTheContext(t *testing.T) {
 		ours, theirs := net.Pipe()
 		defer theirs.Close()
 		start := time.Now()
-		FirstWords(ctx, noDialer{}, ours, netip.MustParseAddrPort("10.40.1.9:21"))
+		FirstWords(ctx, noDialer{}, ours, netip.MustParseAddrPort("10.40.1.9:21"), false)
 		if took := time.Since(start); took != 50*time.Millisecond {
 			t.Errorf("it took %s, want the 50ms of the context", took)
 		}
@@ -184,7 +186,7 @@ func TestSSHHostKeyNeedsNoSignIn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	items := FirstWords(t.Context(), noDialer{}, conn, netip.MustParseAddrPort("127.0.0.1:22"))
+	items := FirstWords(t.Context(), noDialer{}, conn, netip.MustParseAddrPort("127.0.0.1:22"), false)
 	if got := evidence.First(items, evidence.KeySSHHostKey); got != ssh.FingerprintSHA256(signer.PublicKey()) {
 		t.Errorf("host key %q", got)
 	}
@@ -275,7 +277,7 @@ func FuzzAnswers(f *testing.F) {
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		found := &found{port: evidence.TCP(80)}
 		readHTTP(bytes.NewReader(raw), found)
-		readRTSP(bytes.NewReader(raw), found)
+		readRTSP(textproto.NewReader(bufio.NewReader(bytes.NewReader(raw))), found)
 		found.add(evidence.SourceText, evidence.KeyText, firstLine(readGreeting(bytes.NewReader(raw), stripTelnet)))
 		found.add(evidence.SourceSSH, evidence.KeySSHGreeting, sshIdentification(raw))
 		for _, item := range found.items {

@@ -3,6 +3,7 @@ package probe
 import (
 	"bufio"
 	"context"
+	"fmt"
 	"io"
 	"net"
 	"net/netip"
@@ -12,23 +13,45 @@ import (
 	"airdrift/core/evidence"
 )
 
-// talkRTSP asks what a media server can do (RFC 7826, 13.1), which needs no sign-in.
-func talkRTSP(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
-	if _, err := io.WriteString(conn, "OPTIONS * RTSP/1.0\r\nCSeq: 1\r\nUser-Agent: airdrift\r\n\r\n"); err != nil {
+// talkRTSP asks what a media server can do (RFC 7826, 13.1), which needs no sign-in, and for the description of its stream, of
+// which the sign-in names the device (13.2 and 19.1). Nothing is played.
+func talkRTSP(_ context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
+	at := netip.AddrPortFrom(addr.Addr().WithZone(""), addr.Port())
+	reader := textproto.NewReader(bufio.NewReader(io.LimitReader(conn, maxAnswer)))
+	if _, err := io.WriteString(conn, "OPTIONS * RTSP/1.0\r\nCSeq: 1\r\nUser-Agent: airdrift\r\n\r\n"); err != nil || !readRTSP(reader, f) {
 		return
 	}
-	readRTSP(conn, f)
+	if _, err := fmt.Fprintf(conn, "DESCRIBE rtsp://%s/ RTSP/1.0\r\nCSeq: 2\r\nAccept: application/sdp\r\nUser-Agent: airdrift\r\n\r\n", at); err == nil {
+		readRTSPRealm(reader, f)
+	}
 }
 
-func readRTSP(r io.Reader, f *found) {
-	reader := textproto.NewReader(bufio.NewReader(io.LimitReader(r, maxAnswer)))
+// readRTSP reads the answer to OPTIONS, and reports whether it was one.
+func readRTSP(reader *textproto.Reader, f *found) bool {
+	code, header, ok := rtspAnswer(reader)
+	if ok {
+		f.add(evidence.SourceRTSP, evidence.KeyRTSPStatus, []byte(code))
+		f.add(evidence.SourceRTSP, evidence.KeyRTSPServer, []byte(header.Get("Server")))
+	}
+	return ok
+}
+
+func readRTSPRealm(reader *textproto.Reader, f *found) {
+	if _, header, ok := rtspAnswer(reader); ok {
+		f.add(evidence.SourceRTSP, evidence.KeyRTSPRealm, []byte(realm(header.Values("Www-Authenticate"))))
+		if len(evidence.Values(f.items, evidence.KeyRTSPServer)) == 0 {
+			f.add(evidence.SourceRTSP, evidence.KeyRTSPServer, []byte(header.Get("Server")))
+		}
+	}
+}
+
+// rtspAnswer reads one answer. A header that breaks off still gives the fields before the break.
+func rtspAnswer(reader *textproto.Reader) (code string, header textproto.MIMEHeader, ok bool) {
 	status, err := reader.ReadLine()
 	if err != nil || !strings.HasPrefix(status, "RTSP/") {
-		return
+		return "", nil, false
 	}
-	_, code, _ := strings.Cut(status, " ")
-	f.add(evidence.SourceRTSP, evidence.KeyRTSPStatus, []byte(code))
-	// A header that breaks off still gives the fields before the break.
-	header, _ := reader.ReadMIMEHeader()
-	f.add(evidence.SourceRTSP, evidence.KeyRTSPServer, []byte(header.Get("Server")))
+	_, code, _ = strings.Cut(status, " ")
+	header, _ = reader.ReadMIMEHeader()
+	return code, header, true
 }

@@ -3,9 +3,14 @@ package probe
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
+	"maps"
 	"net"
 	"net/netip"
+	"slices"
+	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -24,10 +29,24 @@ var hostKeyAlgorithms = []string{
 	ssh.InsecureKeyAlgoDSA,
 }
 
-// talkSSH reads the identification string (RFC 4253, 4.2) and the host key, which recognises the device again at
-// another address.
-func talkSSH(_ context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
+// talkSSH reads the identification string (RFC 4253, 4.2), what algorithms are offered (7.1), and the host key, which
+// recognises the device again at another address. Its other host keys are asked for by further connections, one each.
+func talkSSH(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
 	record := &recorder{Conn: conn}
+	shown := exchangeKeys(record, addr, hostKeyAlgorithms, f)
+	f.add(evidence.SourceSSH, evidence.KeySSHGreeting, sshIdentification(record.first))
+	offer, ok := sshOffer(record.first)
+	if !ok {
+		return
+	}
+	f.add(evidence.SourceSSH, evidence.KeySSHAlgorithms, offer.text())
+	if f.thorough && shown != "" {
+		askOtherKeys(ctx, addr, offer.hostKeys, shown, f)
+	}
+}
+
+// exchangeKeys goes on until the host key is known, notes it and gives its type.
+func exchangeKeys(conn net.Conn, addr netip.AddrPort, algorithms []string, f *found) (shown string) {
 	supported, insecure := ssh.SupportedAlgorithms(), ssh.InsecureAlgorithms()
 	config := &ssh.ClientConfig{
 		Config: ssh.Config{
@@ -35,16 +54,75 @@ func talkSSH(_ context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
 			Ciphers:      append(supported.Ciphers, insecure.Ciphers...),
 			MACs:         append(supported.MACs, insecure.MACs...),
 		},
-		HostKeyAlgorithms: hostKeyAlgorithms,
+		HostKeyAlgorithms: algorithms,
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-			f.add(evidence.SourceSSH, evidence.KeySSHHostKey, []byte(ssh.FingerprintSHA256(key)))
+			shown = key.Type()
+			f.addOnce(evidence.SourceSSH, evidence.KeySSHHostKey, []byte(ssh.FingerprintSHA256(key)))
 			return errSeenKey
 		},
 	}
-	if client, _, _, err := ssh.NewClientConn(record, addr.String(), config); err == nil {
+	if client, _, _, err := ssh.NewClientConn(conn, addr.String(), config); err == nil {
 		client.Close()
 	}
-	f.add(evidence.SourceSSH, evidence.KeySSHGreeting, sshIdentification(record.first))
+	return shown
+}
+
+// keyTypes are the types of host key with the algorithms that show them.
+var keyTypes = map[string][]string{
+	ssh.KeyAlgoED25519: {ssh.KeyAlgoED25519}, ssh.KeyAlgoECDSA256: {ssh.KeyAlgoECDSA256},
+	ssh.KeyAlgoRSA: {ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSA},
+}
+
+// askOtherKeys asks for keys of the types that the device has offered and not shown.
+func askOtherKeys(ctx context.Context, addr netip.AddrPort, offered []string, shown string, f *found) {
+	for _, kind := range slices.Sorted(maps.Keys(keyTypes)) {
+		has := slices.ContainsFunc(keyTypes[kind], func(a string) bool { return slices.Contains(offered, a) })
+		if kind == shown || !has {
+			continue
+		}
+		wait, cancel := context.WithTimeout(ctx, greetingWait)
+		conn, err := f.dialer.DialContext(wait, "tcp", addr)
+		cancel()
+		if err != nil {
+			return
+		}
+		_ = conn.SetDeadline(time.Now().Add(exchangeWait))
+		exchangeKeys(conn, addr, keyTypes[kind], f)
+		conn.Close()
+	}
+}
+
+// offer is what a server proposes for the exchange of keys.
+type offer struct{ exchanges, hostKeys, ciphers []string }
+
+// sshOffer finds the proposal (SSH_MSG_KEXINIT, RFC 4253, 7.1) behind the identification string.
+func sshOffer(said []byte) (o offer, ok bool) {
+	start := bytes.Index(said, []byte("SSH-"))
+	if start < 0 {
+		return offer{}, false
+	}
+	_, packet, whole := bytes.Cut(said[start:], []byte("\n"))
+	const head, cookie, kexInit = 5, 16, 20
+	if !whole || len(packet) < head+1+cookie || packet[head] != kexInit {
+		return offer{}, false
+	}
+	rest := packet[head+1+cookie:]
+	for _, list := range []*[]string{&o.exchanges, &o.hostKeys, &o.ciphers} {
+		if len(rest) < 4 {
+			return offer{}, false
+		}
+		length := int(binary.BigEndian.Uint32(rest))
+		if length < 0 || length > len(rest)-4 {
+			return offer{}, false
+		}
+		*list = strings.Split(string(rest[4:4+length]), ",")
+		rest = rest[4+length:]
+	}
+	return o, true
+}
+
+func (o offer) text() []byte {
+	return []byte("host keys " + strings.Join(o.hostKeys, ",") + "; key exchange " + strings.Join(o.exchanges, ",") + "; ciphers " + strings.Join(o.ciphers, ","))
 }
 
 // sshIdentification finds the identification string; a server may send other lines before it.
@@ -57,6 +135,9 @@ func sshIdentification(said []byte) []byte {
 	return firstLine(said)
 }
 
+// maxRecorded is as much of a conversation as holds a server's proposal, in bytes.
+const maxRecorded = 8 << 10
+
 // recorder keeps the first words that are read from a connection.
 type recorder struct {
 	net.Conn
@@ -65,6 +146,6 @@ type recorder struct {
 
 func (r *recorder) Read(b []byte) (int, error) {
 	n, err := r.Conn.Read(b)
-	r.first = append(r.first, b[:min(n, evidence.MaxValue-len(r.first))]...)
+	r.first = append(r.first, b[:min(n, maxRecorded-len(r.first))]...)
 	return n, err
 }

@@ -14,12 +14,21 @@ import (
 
 // talkHTTPS notes who the certificate says is there, and asks for the start page.
 func talkHTTPS(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
-	secured := tls.Client(conn, tlsConfig())
-	if err := secured.HandshakeContext(ctx); err != nil {
+	secured := secure(ctx, conn, f)
+	if secured == nil {
 		return
 	}
-	addCertificate(secured.ConnectionState(), f)
 	talkPages(ctx, secured, startPage("https", addr), f)
+}
+
+// secure agrees on TLS and notes the certificate; nil where the device will not.
+func secure(ctx context.Context, conn net.Conn, f *found) *tls.Conn {
+	secured := tls.Client(conn, tlsConfig())
+	if err := secured.HandshakeContext(ctx); err != nil {
+		return nil
+	}
+	addCertificate(secured.ConnectionState(), f)
+	return secured
 }
 
 // maxNames is how many names of one certificate are kept.
@@ -28,12 +37,16 @@ const maxNames = 16
 // addCertificate notes what the first certificate says of its holder (RFC 5280, 4.1) and which version was agreed on.
 func addCertificate(state tls.ConnectionState, f *found) {
 	f.add(evidence.SourceTLS, evidence.KeyTLSVersion, []byte(tls.VersionName(state.Version)))
+	f.add(evidence.SourceTLS, evidence.KeyTLSProtocol, []byte(state.NegotiatedProtocol))
 	if len(state.PeerCertificates) == 0 {
 		return
 	}
 	leaf := state.PeerCertificates[0]
 	key := sha256.Sum256(leaf.RawSubjectPublicKeyInfo)
 	f.add(evidence.SourceTLS, evidence.KeyTLSSubject, []byte(leaf.Subject.CommonName))
+	for _, organisation := range leaf.Subject.Organization[:min(len(leaf.Subject.Organization), 4)] {
+		f.add(evidence.SourceTLS, evidence.KeyTLSOrg, []byte(organisation))
+	}
 	f.add(evidence.SourceTLS, evidence.KeyTLSKey, []byte(hex.EncodeToString(key[:])))
 	f.add(evidence.SourceTLS, evidence.KeyTLSIssuer, []byte(leaf.Issuer.CommonName))
 	f.add(evidence.SourceTLS, evidence.KeyTLSFrom, []byte(leaf.NotBefore.UTC().Format(time.RFC3339)))
@@ -46,7 +59,7 @@ func addCertificate(state tls.ConnectionState, f *found) {
 // tlsConfig takes whatever a device has: old controllers know only old versions, nearly all certificates are
 // self-signed, and nothing secret is ever sent.
 func tlsConfig() *tls.Config {
-	config := &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS10}
+	config := &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS10, NextProtos: []string{"http/1.1", "http/1.0"}}
 	for _, suite := range append(tls.CipherSuites(), tls.InsecureCipherSuites()...) {
 		config.CipherSuites = append(config.CipherSuites, suite.ID)
 	}

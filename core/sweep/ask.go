@@ -21,7 +21,7 @@ import (
 // ask puts the ports of the order to everyone who answered the roll call.
 func (r *run) ask(ctx context.Context) error {
 	addrs := r.roster.all()
-	r.meter.expect(uint64(len(addrs) * len(r.order.Ports)))
+	r.meter.expect(uint64(len(addrs) * r.questions()))
 	g, groupCtx := errgroup.WithContext(ctx)
 	g.SetLimit(r.order.Pace.Devices)
 	for _, a := range addrs {
@@ -30,12 +30,17 @@ func (r *run) ask(ctx context.Context) error {
 		}
 		g.Go(func() error { return r.askOne(groupCtx, a) })
 	}
-	return errors.Join(g.Wait(), ctx.Err())
+	err := errors.Join(g.Wait(), ctx.Err())
+	r.tellStopped()
+	return err
 }
+
+// questions is how many questions one device is asked at the most.
+func (r *run) questions() int { return len(r.order.Ports) + len(probe.Questions) + 1 }
 
 // askOne asks one address all there is to ask, and tells what became of it.
 func (r *run) askOne(ctx context.Context, a netip.Addr) error {
-	t := &target{addr: a, left: uint64(len(r.order.Ports))}
+	t := &target{addr: a, left: uint64(r.questions())}
 	defer func() { r.meter.settle(t.left) }()
 	if r.roster.settled(a) {
 		return nil
@@ -63,6 +68,8 @@ type target struct {
 	addr  netip.Addr
 	every atomic.Bool // it accepts connections to whatever port
 	left  uint64      // questions not settled yet
+	pulse pulse
+	sip   atomic.Bool // it has answered SIP by datagram, and is not asked again by connection
 }
 
 // interview asks the ports of one address, a few at a time, and its name. asked is false where it is left alone.
@@ -73,6 +80,17 @@ func (r *run) interview(ctx context.Context, t *target) (asked bool, err error) 
 	if err := r.askName(ctx, t.addr); err != nil {
 		return true, err
 	}
+	if err := r.askByDatagram(ctx, t); err != nil {
+		return true, err
+	}
+	if err := r.askPorts(ctx, t); err != nil {
+		return true, err
+	}
+	return true, r.askPrinter(ctx, t)
+}
+
+// askPorts asks the ports of the order, a few at a time.
+func (r *run) askPorts(ctx context.Context, t *target) error {
 	g, portCtx := errgroup.WithContext(ctx)
 	g.SetLimit(r.order.Pace.PerDevice)
 	g.Go(func() error { return r.tryUnlikelyPorts(portCtx, t) })
@@ -81,14 +99,18 @@ func (r *run) interview(ctx context.Context, t *target) (asked bool, err error) 
 			break
 		}
 		g.Go(func() error { return r.askPort(portCtx, t, port) })
-		t.left--
-		r.meter.settle(1)
+		r.settleOne(t)
 	}
-	err = errors.Join(g.Wait(), ctx.Err())
+	err := errors.Join(g.Wait(), ctx.Err())
 	if t.every.Load() {
 		r.roster.dropBarePorts(t.addr)
 	}
-	return true, err
+	return err
+}
+
+func (r *run) settleOne(t *target) {
+	t.left--
+	r.meter.settle(1)
 }
 
 // portsOf gives the ports to ask of one address, in an order of its own.
@@ -106,9 +128,10 @@ const (
 )
 
 // askPort connects to one port, once more if nothing came back, and hears what is behind it. Of who accepts every connection
-// only those ports are asked at which a service would say something: the others prove nothing.
+// only those ports are asked at which a service would say something: the others prove nothing. What the roll call has learned
+// of a port is not asked again.
 func (r *run) askPort(ctx context.Context, t *target, port uint16) error {
-	if t.every.Load() && !probe.Speaks(port) {
+	if t.every.Load() && !probe.Speaks(port) || t.pulse.isGone() || r.roster.knows(t.addr, port) {
 		return nil
 	}
 	before, known := r.holder(ctx, t.addr)
@@ -123,28 +146,71 @@ func (r *run) askPort(ctx context.Context, t *target, port uint16) error {
 			continue
 		}
 		r.pace.answered(try > 0)
+		if outcome != probe.Unreachable {
+			t.pulse.beat(port)
+		}
 		items := r.answer(t.addr, port, outcome, rtt)
-		if conn != nil {
-			items = append(items, probe.FirstWords(ctx, pacedDialer{r}, conn, r.zoned(addr))...)
+		switch {
+		case conn != nil && port == sipPort && t.sip.Load():
+			conn.Close()
+		case conn != nil:
+			items = append(items, probe.FirstWords(ctx, pacedDialer{r}, conn, r.zoned(addr), r.thorough())...)
 		}
-		if after, still := r.holder(ctx, t.addr); still && (!known || after == before) {
-			r.roster.note(evidence.Sighting{Addr: t.addr, MAC: after, Answered: true, Items: items})
-		}
+		r.noteOf(ctx, t, before, known, items)
 		return nil
 	}
-	return nil
+	return r.missed(ctx, t)
 }
 
-// pacedDialer opens the further connections of an exchange within the sweep's pace.
+// sipPort is where telephones take calls (RFC 3261, 19.1.2).
+const sipPort = 5060
+
+// thorough reports whether the pace lets a device have more than one connection to learn more of one service.
+func (r *run) thorough() bool { return r.order.Pace.PerDevice > 1 }
+
+// noteOf notes what was learned for the device that held the address before and after.
+func (r *run) noteOf(ctx context.Context, t *target, before hwaddr.MAC, known bool, items []evidence.Item) {
+	if len(items) == 0 {
+		return
+	}
+	if after, still := r.holder(ctx, t.addr); still && (!known || after == before) {
+		r.roster.note(evidence.Sighting{Addr: t.addr, MAC: after, Answered: true, Items: items})
+	}
+}
+
+// pacedDialer opens the further connections of an exchange within the sweep's pace. Of datagrams each one waits for its turn.
 type pacedDialer struct{ run *run }
 
 // DialContext waits for its turn and then connects.
 func (d pacedDialer) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+	addr = d.run.zoned(addr)
+	if network == "udp" {
+		conn, err := d.run.wire.DialContext(ctx, network, addr)
+		if err != nil {
+			return nil, err
+		}
+		return &pacedConn{conn, ctx, d.run}, nil
+	}
 	if err := d.run.turn(ctx); err != nil {
 		return nil, err
 	}
 	d.run.meter.send()
 	return d.run.wire.DialContext(ctx, network, addr)
+}
+
+// pacedConn sends datagrams within the sweep's pace.
+type pacedConn struct {
+	net.Conn
+	ctx context.Context
+	run *run
+}
+
+func (c *pacedConn) Write(b []byte) (int, error) {
+	if err := c.run.turn(c.ctx); err != nil {
+		return 0, err
+	}
+	c.run.meter.send()
+	return c.Conn.Write(b)
 }
 
 // answer makes the evidence that the outcome itself is. Of refusals one is enough: it says that somebody is there.

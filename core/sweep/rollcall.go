@@ -34,13 +34,17 @@ func (r *run) rollCall(ctx context.Context) error {
 		if _, err := r.wire.Neighbours(ctx); err != nil {
 			r.warn("The system's table of neighbours cannot be read: %v. MAC addresses stay unknown.", err)
 		}
-		return r.callBeyond(ctx, r.order.Ranges)
+		g, ctx := errgroup.WithContext(ctx)
+		g.Go(func() error { return r.callGroups(ctx) })
+		g.Go(func() error { return r.callBeyond(ctx, r.order.Ranges) })
+		return g.Wait()
 	}
 	g, ctx := errgroup.WithContext(ctx)
 	four, six := families(segment)
 	g.Go(func() error { return r.callARP(ctx, r.segment, four) })
 	g.Go(func() error { return r.callND(ctx, r.segment, six) })
 	g.Go(func() error { return r.callAllNodes(ctx, r.segment) })
+	g.Go(func() error { return r.callGroups(ctx) })
 	g.Go(func() error { return r.callBeyond(ctx, beyond) })
 	return g.Wait()
 }

@@ -8,6 +8,7 @@ import (
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 	"airdrift/core/netrange"
+	"airdrift/core/probe"
 )
 
 // roster holds who was seen, and which places of the ranges answered: one bit an address, as ranges are large and
@@ -97,6 +98,36 @@ func (r *roster) dropBarePorts(a netip.Addr) {
 		}
 		s.Items = slices.DeleteFunc(s.Items, func(it evidence.Item) bool { return it.Key == evidence.KeyTCPOpen && !said(it.Port) })
 	}
+}
+
+// knows reports whether the roll call has learned all of a port that there is to learn: that it refuses, or that it is open
+// and says nothing by itself.
+func (r *roster) knows(a netip.Addr, port uint16) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, mac := range r.macs[a] {
+		for _, it := range r.sightings[sightingKey{a, mac}].Items {
+			if it.Port == evidence.TCP(port) && (it.Key == evidence.KeyTCPRefused || it.Key == evidence.KeyTCPOpen && !probe.HasWords(port)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// has reports whether a sighting is there, and whether it holds a fact of that key.
+func (r *roster) has(a netip.Addr, mac hwaddr.MAC, key string) (seen, told bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s := r.sightings[sightingKey{a, mac}]
+	return s != nil, s != nil && slices.ContainsFunc(s.Items, func(it evidence.Item) bool { return it.Key == key })
+}
+
+// isFinished reports whether nothing more was expected of an address.
+func (r *roster) isFinished(a netip.Addr) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.finished[a]
 }
 
 // finish marks an address of which nothing more will come.

@@ -27,6 +27,9 @@ type segment struct {
 	asked *sendTimes     // of neighbour solicitations
 	nonce [8]byte        // of our echo requests to all nodes
 	stops []func() error
+
+	mu         sync.Mutex        // guards neighbours
+	neighbours []probe.LLDPHeard // who told of himself by LLDP, and is not yet known by another way
 }
 
 // openSegment begins to hear. Without the right to frames it warns, and the sweep does without.
@@ -55,6 +58,16 @@ func (r *run) openSegment(ctx context.Context) (*segment, error) {
 		return nil, errors.Join(err, s.close())
 	}
 	s.stops = append(s.stops, r.hearFrames(s.ip6, func(frame []byte) { r.heardND(frame, s) }))
+	for etherType, heard := range map[uint16]func(frame []byte){
+		wire.EtherTypeIPv4: r.heardPacket,
+		wire.EtherTypeLLDP: func(frame []byte) { r.heardLLDP(frame, s) },
+	} {
+		conn, err := r.wire.Frames(ctx, etherType)
+		if err != nil {
+			return nil, errors.Join(err, s.close())
+		}
+		s.stops = append(s.stops, r.hearFrames(conn, heard))
+	}
 	return s, nil
 }
 

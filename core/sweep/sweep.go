@@ -15,6 +15,7 @@ import (
 
 	"airdrift/core/evidence"
 	"airdrift/core/netrange"
+	"airdrift/core/probe"
 	"airdrift/core/wire"
 )
 
@@ -33,11 +34,13 @@ type Order struct {
 	Excluded    netrange.Set   // what was left out of the ranges, and is not asked for names either
 	Fence       []netip.Prefix // the site's networks; nothing outside them is ever sent a packet
 	Pace        Pace
-	Ports       []uint16            // TCP ports to ask each one that answers
-	NameServers []netip.Addr        // to be asked for names; those outside the fence are not
-	Seed        uint64              // of the order of visit
-	Resume      Resume              // where to go on; the zero value begins at the beginning
-	Known       []evidence.Sighting // what was seen before the place to go on from
+	Ports       []uint16              // TCP ports to ask each one that answers
+	Credentials []probe.Credential    // of the site, for agents of SNMP
+	Preferred   map[netip.Addr]uint64 // the credential that worked at an address before, by its ID
+	NameServers []netip.Addr          // to be asked for names; those outside the fence are not
+	Seed        uint64                // of the order of visit
+	Resume      Resume                // where to go on; the zero value begins at the beginning
+	Known       []evidence.Sighting   // what was seen before the place to go on from
 }
 
 // Check reports what is wrong with an order before anything is sent.
@@ -116,6 +119,7 @@ type run struct {
 	meter   meter
 	servers []netip.Addr        // name servers that may be asked
 	self    map[netip.Addr]bool // the auditor's own addresses, which are not asked
+	stopped stoppers            // who stopped answering while being asked
 
 	emitMu sync.Mutex
 }
@@ -183,6 +187,7 @@ func (r *run) stages(ctx context.Context) (err error) {
 	if err := r.during(ctx, Asking, r.ask); err != nil {
 		return fmt.Errorf("%s: %w", Asking, err)
 	}
+	r.placeNeighbours()
 	r.tellOverheard()
 	return nil
 }

@@ -2,7 +2,6 @@ package sweep
 
 import (
 	"context"
-	"errors"
 	"io"
 	"net"
 	"net/netip"
@@ -70,7 +69,10 @@ func (w *fakeWire) Echo(context.Context, string) (wire.EchoConn, error) {
 	return &fakeEcho{wire: w, fakeQueue: newQueue[wire.EchoReply]()}, nil
 }
 
-func (w *fakeWire) DialContext(ctx context.Context, _ string, addr netip.AddrPort) (net.Conn, error) {
+func (w *fakeWire) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+	if network == "udp" {
+		return nil, syscall.ECONNREFUSED // nobody here listens for datagrams
+	}
 	w.mu.Lock()
 	if w.dials == nil {
 		w.dials = map[netip.AddrPort]int{}
@@ -98,8 +100,20 @@ func (w *fakeWire) DialContext(ctx context.Context, _ string, addr netip.AddrPor
 }
 
 func (w *fakeWire) ListenPacket(context.Context, string, netip.AddrPort) (net.PacketConn, error) {
-	return nil, errors.ErrUnsupported
+	return &quietPackets{newQueue[[]byte]()}, nil
 }
+
+// quietPackets takes in everything and gives nothing.
+type quietPackets struct{ fakeQueue[[]byte] }
+
+func (q *quietPackets) ReadFrom([]byte) (int, net.Addr, error) {
+	_, err := q.next()
+	return 0, nil, err
+}
+func (q *quietPackets) WriteTo(b []byte, _ net.Addr) (int, error) { return len(b), nil }
+func (q *quietPackets) LocalAddr() net.Addr                       { return nil }
+func (q *quietPackets) SetDeadline(time.Time) error               { return nil }
+func (q *quietPackets) SetWriteDeadline(time.Time) error          { return nil }
 
 func (w *fakeWire) Neighbours(context.Context) ([]wire.Neighbour, error) { return w.table, nil }
 

@@ -2,6 +2,7 @@ package wire
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -52,10 +53,19 @@ func (f *Fenced) check(a netip.Addr) error {
 			return nil
 		}
 	}
-	if a.Is6() && (a.IsLinkLocalUnicast() || a.IsLinkLocalMulticast()) && f.wire.Link().Within(f.fence) {
+	if isOfSegment(a) && f.wire.Link().Within(f.fence) {
 		return nil
 	}
 	return &OutsideError{Addr: a, Fence: f.fence}
+}
+
+// siteLocal holds the groups that routers keep within a site (RFC 2365, 6.1), in which devices announce themselves. What is
+// sent to them leaves with a time to live of 1 and goes no further than the segment.
+var siteLocal = netip.MustParsePrefix("239.255.0.0/16")
+
+// isOfSegment reports whether what is sent to an address stays on the segment.
+func isOfSegment(a netip.Addr) bool {
+	return a.IsLinkLocalMulticast() || a.Is6() && a.IsLinkLocalUnicast() || siteLocal.Contains(a)
 }
 
 // Link tells what the attachment stands on.
@@ -152,7 +162,9 @@ func (c *fencedFrames) WriteFrame(frame []byte) error {
 // frameTargets read out of a frame whom it is for, by its Ethernet type.
 var frameTargets = map[uint16]func(frame []byte) (netip.Addr, error){
 	EtherTypeARP:  arpTarget,
+	EtherTypeIPv4: ipv4Target,
 	EtherTypeIPv6: ipv6Target,
+	EtherTypeLLDP: noTarget,
 }
 
 const ethernetHeader = 14
@@ -164,6 +176,20 @@ func arpTarget(frame []byte) (netip.Addr, error) {
 		return netip.Addr{}, fmt.Errorf("an ARP frame of %d bytes is too short", len(frame))
 	}
 	return netip.AddrFrom4([4]byte(frame[start:end])), nil
+}
+
+// ipv4Target gives the destination of an IPv4 packet (RFC 791, 3.1).
+func ipv4Target(frame []byte) (netip.Addr, error) {
+	const start, end = ethernetHeader + 16, ethernetHeader + 20
+	if len(frame) < end {
+		return netip.Addr{}, fmt.Errorf("an IPv4 frame of %d bytes is too short", len(frame))
+	}
+	return netip.AddrFrom4([4]byte(frame[start:end])), nil
+}
+
+// noTarget refuses frames that are only heard.
+func noTarget([]byte) (netip.Addr, error) {
+	return netip.Addr{}, errors.New("frames of this type are heard and never sent")
 }
 
 // ipv6Target gives the destination of an IPv6 packet (RFC 8200, 3), and where it is a neighbour solicitation the

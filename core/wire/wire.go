@@ -21,6 +21,7 @@ const (
 	EtherTypeIPv4 uint16 = 0x0800
 	EtherTypeARP  uint16 = 0x0806
 	EtherTypeIPv6 uint16 = 0x86dd
+	EtherTypeLLDP uint16 = 0x88cc
 )
 
 // Link is what an attachment stands on.

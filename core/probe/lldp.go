@@ -1,0 +1,135 @@
+package probe
+
+import (
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+	"airdrift/core/wire"
+)
+
+// LLDPHeard is what a neighbour tells of itself on the segment (IEEE 802.1AB).
+type LLDPHeard struct {
+	MAC     hwaddr.MAC // of the port that sent it
+	Chassis hwaddr.MAC // of the device, where it is told by one; else zero
+	Addr    netip.Addr // for its management; invalid where none is told
+	Items   []evidence.Item
+}
+
+// Types of TLV (IEEE 802.1AB-2016, table 8-1), and subtypes of identifiers.
+const (
+	lldpEnd, lldpChassis, lldpPort, lldpPortText      = 0, 1, 2, 4
+	lldpName, lldpText, lldpCapabilities, lldpAddress = 5, 6, 7, 8
+	lldpOwn                                           = 127
+	lldpByMAC, lldpByAddress                          = 4, 5
+	lldpPortByMAC                                     = 3
+)
+
+// lldpRoles are the capabilities, from the lowest bit on (IEEE 802.1AB-2016, 8.5.8).
+var lldpRoles = []string{"other", "repeater", "bridge", "wlan access point", "router", "telephone", "docsis cable device", "station", "c-vlan bridge", "s-vlan bridge", "two-port relay"}
+
+// lldpInventory are the texts of the media endpoint extension by subtype (ANSI/TIA-1057, 10.2.6).
+var lldpInventory = map[byte]string{5: "hardware", 6: "firmware", 7: "software", 8: "serial", 9: "maker", 10: "model", 11: "asset"}
+
+// maxTLVs bounds what is read of one frame.
+const maxTLVs = 64
+
+// ParseLLDP reads a whole Ethernet frame. ok is false where it is none of LLDP, or has no chassis.
+func ParseLLDP(frame []byte) (heard LLDPHeard, ok bool) {
+	const header = 14
+	if len(frame) < header || binary.BigEndian.Uint16(frame[12:]) != wire.EtherTypeLLDP {
+		return LLDPHeard{}, false
+	}
+	heard.MAC = hwaddr.MAC(frame[6:12])
+	f := &found{}
+	for rest, count := frame[header:], 0; len(rest) >= 2 && count < maxTLVs; count++ {
+		kind, length := rest[0]>>1, int(binary.BigEndian.Uint16(rest)&0x1ff)
+		if kind == lldpEnd || length > len(rest)-2 {
+			break
+		}
+		heard.take(f, kind, rest[2:2+length])
+		rest = rest[2+length:]
+		ok = ok || kind == lldpChassis
+	}
+	heard.Items = f.items
+	return heard, ok && len(f.items) > 0
+}
+
+func (h *LLDPHeard) take(f *found, kind byte, value []byte) {
+	add := func(key string, raw []byte) { f.add(evidence.SourceLLDP, key, raw) }
+	switch kind {
+	case lldpChassis:
+		id, mac := lldpID(value, lldpByMAC)
+		h.Chassis = mac
+		add(evidence.KeyLLDPChassis, id)
+	case lldpPort:
+		id, _ := lldpID(value, lldpPortByMAC)
+		add(evidence.KeyLLDPPort, id)
+	case lldpPortText:
+		add(evidence.KeyLLDPPortText, value)
+	case lldpName:
+		add(evidence.KeyLLDPName, value)
+	case lldpText:
+		add(evidence.KeyLLDPText, value)
+	case lldpCapabilities:
+		if len(value) >= 4 {
+			enabled := binary.BigEndian.Uint16(value[2:])
+			for bit, role := range lldpRoles {
+				if enabled&(1<<bit) != 0 {
+					add(evidence.KeyLLDPCapability, []byte(role))
+				}
+			}
+		}
+	case lldpAddress:
+		if a, ok := lldpAddr(value); ok && !h.Addr.IsValid() {
+			h.Addr = a
+			add(evidence.KeyLLDPAddr, []byte(a.String()))
+		}
+	case lldpOwn:
+		tia := []byte{0x00, 0x12, 0xbb}
+		if len(value) > 4 && [3]byte(value) == [3]byte(tia) && lldpInventory[value[3]] != "" {
+			add(evidence.KeyLLDPInventory, fmt.Appendf(nil, "%s %s", lldpInventory[value[3]], value[4:]))
+		}
+	}
+}
+
+// lldpID reads an identifier of a chassis or a port; byMAC is the subtype that holds a MAC address.
+func lldpID(value []byte, byMAC byte) (text []byte, mac hwaddr.MAC) {
+	if len(value) < 2 {
+		return nil, mac
+	}
+	switch id := value[1:]; {
+	case value[0] == byMAC && len(id) == len(mac):
+		mac = hwaddr.MAC(id)
+		return []byte(mac.String()), mac
+	case value[0] == lldpByAddress:
+		if a, ok := familyAddr(id); ok {
+			return []byte(a.String()), mac
+		}
+		return nil, mac
+	default:
+		return []byte(strings.TrimRight(string(id), "\x00")), mac
+	}
+}
+
+// lldpAddr reads a management address (8.5.9).
+func lldpAddr(value []byte) (netip.Addr, bool) {
+	if len(value) < 2 || int(value[0]) > len(value)-1 || value[0] < 2 {
+		return netip.Addr{}, false
+	}
+	return familyAddr(value[1 : 1+int(value[0])])
+}
+
+// familyAddr reads an address with its family before it (IANA Address Family Numbers).
+func familyAddr(value []byte) (netip.Addr, bool) {
+	switch {
+	case len(value) == 5 && value[0] == 1:
+		return netip.AddrFrom4([4]byte(value[1:])), true
+	case len(value) == 17 && value[0] == 2:
+		return netip.AddrFrom16([16]byte(value[1:])), true
+	}
+	return netip.Addr{}, false
+}

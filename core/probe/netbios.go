@@ -1,0 +1,76 @@
+package probe
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"math/rand/v2"
+	"net/netip"
+	"time"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+)
+
+// nbNodeStatus is the type of a node status request (RFC 1002, 4.2.17).
+const nbNodeStatus = 0x21
+
+// NetBIOS asks for a node's names and MAC address (RFC 1002, 4.2.17).
+func NetBIOS(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([]evidence.Item, bool) {
+	f, to := byDatagram(d, addr, 137)
+	id := uint16(rand.Uint32())
+	err := exchange(ctx, d, to, nodeStatus(id), wait, func(answer []byte) verdict { return readNodeStatus(answer, id, f) })
+	return f.items, err == nil
+}
+
+// nodeStatus makes the request for all names, which goes by the name "*" (RFC 1002, 4.1).
+func nodeStatus(id uint16) []byte {
+	request := binary.BigEndian.AppendUint16(nil, id)
+	request = append(request, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 32)
+	request = append(request, "CKAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"...)
+	return append(request, 0, 0, nbNodeStatus, 0, 1)
+}
+
+// nbRoles are the services that a name's last byte stands for.
+var nbRoles = map[byte]string{0x20: "file server", 0x1b: "domain master browser", 0x1c: "domain controller", 0x1d: "master browser"}
+
+func readNodeStatus(answer []byte, id uint16, f *found) verdict {
+	if len(answer) < 12 || binary.BigEndian.Uint16(answer) != id || answer[2]&0x80 == 0 || binary.BigEndian.Uint16(answer[6:]) == 0 {
+		return ignore
+	}
+	rest := answer[12:]
+	for len(rest) > 0 && rest[0] != 0 && rest[0]&0xc0 == 0 { // the labels of the name
+		rest = rest[min(len(rest), int(rest[0])+1):]
+	}
+	pointer := 1
+	if len(rest) > 0 && rest[0]&0xc0 != 0 {
+		pointer = 2
+	}
+	if len(rest) < pointer+11 || binary.BigEndian.Uint16(rest[pointer:]) != nbNodeStatus {
+		return ignore
+	}
+	rest = rest[pointer+10:]
+	count := int(rest[0])
+	rest = rest[1:]
+	for ; count > 0 && len(rest) >= 18; count-- {
+		addNodeName(f, bytes.TrimRight(rest[:15], " \x00"), rest[15], rest[16]&0x80 != 0)
+		rest = rest[18:]
+	}
+	if count == 0 && len(rest) >= 6 {
+		if mac := hwaddr.MAC(rest[:6]); !mac.IsZero() && !mac.IsGroup() {
+			f.add(evidence.SourceNetBIOS, evidence.KeyNetBIOSMAC, []byte(mac.String()))
+		}
+	}
+	return enough
+}
+
+func addNodeName(f *found, name []byte, suffix byte, group bool) {
+	switch {
+	case suffix == 0 && group:
+		f.add(evidence.SourceNetBIOS, evidence.KeyNetBIOSGroup, name)
+	case suffix == 0:
+		f.add(evidence.SourceNetBIOS, evidence.KeyNetBIOSName, name)
+	case nbRoles[suffix] != "":
+		f.add(evidence.SourceNetBIOS, evidence.KeyNetBIOSRole, []byte(nbRoles[suffix]))
+	}
+}

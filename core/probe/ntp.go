@@ -1,0 +1,46 @@
+package probe
+
+import (
+	"context"
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"strconv"
+	"time"
+
+	"airdrift/core/evidence"
+)
+
+// ntpLength is the length of a message without extensions (RFC 5905, 7.3), in bytes.
+const ntpLength = 48
+
+// NTP asks for the time as a client does (RFC 5905), to learn who gives it.
+func NTP(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([]evidence.Item, bool) {
+	f, to := byDatagram(d, addr, 123)
+	question := make([]byte, ntpLength)
+	question[0] = 4<<3 | 3 // version 4, client
+	binary.BigEndian.PutUint64(question[40:], uint64(time.Now().UnixNano()))
+	err := exchange(ctx, d, to, question, wait, func(answer []byte) verdict { return readNTP(answer, question[40:], f) })
+	return f.items, err == nil
+}
+
+// readNTP reads the answer to a question that carried the given time of sending.
+func readNTP(answer, sent []byte, f *found) verdict {
+	if len(answer) < ntpLength || answer[0]&7 != 4 || string(answer[24:32]) != string(sent) {
+		return ignore
+	}
+	stratum := answer[1]
+	f.add(evidence.SourceNTP, evidence.KeyNTPVersion, []byte(strconv.Itoa(int(answer[0]>>3&7))))
+	f.add(evidence.SourceNTP, evidence.KeyNTPStratum, []byte(strconv.Itoa(int(stratum))))
+	reference := answer[12:16]
+	switch {
+	case stratum <= 1: // the name of a clock, or why there is none (RFC 5905, 7.3 and 7.4)
+		for len(reference) > 0 && reference[len(reference)-1] == 0 {
+			reference = reference[:len(reference)-1]
+		}
+		f.add(evidence.SourceNTP, evidence.KeyNTPReference, reference)
+	default:
+		f.add(evidence.SourceNTP, evidence.KeyNTPReference, fmt.Appendf(nil, "%d.%d.%d.%d", reference[0], reference[1], reference[2], reference[3]))
+	}
+	return enough
+}

@@ -1,0 +1,69 @@
+package probe
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"net/textproto"
+	"strings"
+	"time"
+
+	"airdrift/core/evidence"
+)
+
+const sipPort = 5060
+
+// SIP asks what a telephone or its server can do, which rings nowhere (RFC 3261, 11).
+func SIP(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([]evidence.Item, bool) {
+	f, to := byDatagram(d, addr, sipPort)
+	request, call := sipOptions("UDP", to)
+	err := exchange(ctx, d, to, request, wait, func(answer []byte) verdict { return readSIP(bytes.NewReader(answer), call, f) })
+	return f.items, err == nil
+}
+
+// talkSIP is SIP over TCP.
+func talkSIP(_ context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
+	request, call := sipOptions("TCP", addr)
+	if _, err := conn.Write(request); err == nil {
+		readSIP(io.LimitReader(conn, maxAnswer), call, f)
+	}
+}
+
+// sipOptions makes the request, and the identifier by which the answer is known. Where it comes from is not told: the answer
+// goes back to where the request came from (RFC 3581).
+func sipOptions(transport string, to netip.AddrPort) (request []byte, call string) {
+	var random [12]byte
+	_, _ = rand.Read(random[:]) // never fails (crypto/rand)
+	call = hex.EncodeToString(random[:])
+	host := netip.AddrPortFrom(to.Addr().WithZone(""), to.Port())
+	return fmt.Appendf(nil, "OPTIONS sip:%[1]s SIP/2.0\r\nVia: SIP/2.0/%[2]s airdrift.invalid;rport;branch=z9hG4bK%[3]s\r\nMax-Forwards: 70\r\n"+
+		"From: <sip:airdrift@airdrift.invalid>;tag=%[3]s\r\nTo: <sip:%[1]s>\r\nCall-ID: %[3]s\r\nCSeq: 1 OPTIONS\r\n"+
+		"Contact: <sip:airdrift@airdrift.invalid>\r\nAccept: application/sdp\r\nUser-Agent: airdrift\r\nContent-Length: 0\r\n\r\n", host, transport, call), call
+}
+
+func readSIP(r io.Reader, call string, f *found) verdict {
+	reader := textproto.NewReader(bufio.NewReader(r))
+	status, err := reader.ReadLine()
+	if err != nil || !strings.HasPrefix(status, "SIP/2.0 ") {
+		return ignore
+	}
+	header, _ := reader.ReadMIMEHeader() // one that breaks off still gives the fields before
+	if id := header.Get("Call-Id"); id != call && header.Get("I") != call {
+		return ignore
+	}
+	code := strings.TrimPrefix(status, "SIP/2.0 ")
+	if strings.HasPrefix(code, "1") {
+		return ignore // provisional (RFC 3261, 7.2)
+	}
+	f.add(evidence.SourceSIP, evidence.KeySIPStatus, []byte(code))
+	f.add(evidence.SourceSIP, evidence.KeySIPAgent, []byte(header.Get("User-Agent")))
+	f.add(evidence.SourceSIP, evidence.KeySIPServer, []byte(header.Get("Server")))
+	f.add(evidence.SourceSIP, evidence.KeySIPAllow, []byte(strings.Join(header.Values("Allow"), ", ")))
+	return enough
+}

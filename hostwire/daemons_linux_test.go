@@ -1,0 +1,318 @@
+package hostwire
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"airdrift/core/evidence"
+	"airdrift/core/identify"
+	"airdrift/core/netrange"
+	"airdrift/core/probe"
+	"airdrift/core/secret"
+	"airdrift/core/sweep"
+	"airdrift/simsite/nstest"
+)
+
+// daemon is a real server program of the distribution that is asked who it is.
+type daemon struct {
+	program string
+	files   map[string]string // written beside it before it starts; DIR in a text stands for their folder
+	args    []string          // DIR as above
+	says    []string          // beginnings of "key=value" texts that have to be learned
+	byHand  bool              // is not among the programs that the tests install
+}
+
+var daemons = []daemon{
+	{
+		program: "snmpd",
+		files: map[string]string{"snmpd.conf": "agentaddress udp:161\nrocommunity garden\nrocommunity public 10.77.0.1 .1.3.6.1.2.1.1\n" +
+			"sysName acorn\nsysLocation Palm house\nsysServices 72\ncreateUser heron SHA-256 \"stilts-in-water\" AES \"reeds-and-rushes\"\nrouser heron priv\n"},
+		args: []string{"-f", "-Lo", "-C", "-c", "DIR/snmpd.conf", "-p", "DIR/pid", "--persistentDir=DIR"},
+		says: []string{"snmp.version=3", "snmp.engine=80001f88", "snmp.engine-enterprise=8072", "snmp.default=public", "snmp.credential=version three",
+			"snmp.sysDescr=Linux ", "snmp.sysName=acorn", "snmp.enterprise=8072", `snmp.interface={"index":1,"name":"lo"`, "snmp.mib=host"},
+	},
+	{
+		program: "sshd",
+		files:   map[string]string{"sshd_config": "Port 22\nHostKey DIR/key_ed25519\nHostKey DIR/key_rsa\nPidFile none\nUsePAM no\n"},
+		args:    []string{"-D", "-e", "-f", "DIR/sshd_config"},
+		says:    []string{"ssh.greeting=SSH-2.0-OpenSSH_", "ssh.algorithms=host keys ", "ssh.hostkey=SHA256:"},
+	},
+	{
+		program: "nginx",
+		files: map[string]string{"nginx.conf": "daemon off;\npid DIR/nginx.pid;\nerror_log stderr;\nevents {}\nhttp { access_log off; client_body_temp_path DIR/b; proxy_temp_path DIR/p; " +
+			"fastcgi_temp_path DIR/f; uwsgi_temp_path DIR/u; scgi_temp_path DIR/s;\nserver { listen 80; location / { root DIR; } }\n" +
+			"server { listen 443 ssl; ssl_certificate DIR/cert.pem; ssl_certificate_key DIR/key.pem; location / { auth_basic \"Palm house\"; auth_basic_user_file DIR/none; } } }\n",
+			"index.html": "<title>Acorn</title><meta name=generator content=\"Gardenpress 3\"><link rel=icon href=/i.png><p>Welcome to the garden", "i.png": "not much of a picture"},
+		args: []string{"-c", "DIR/nginx.conf"},
+		says: []string{"http.server=nginx", "http.title=Acorn", "http.generator=Gardenpress 3", "http.icon=", "http.text=Welcome to the garden", "http.realm=Palm house",
+			"tls.subject=acorn.example", "tls.organisation=Example Garden", "tls.key="},
+	},
+	{
+		program: "vsftpd",
+		files:   map[string]string{"vsftpd.conf": "listen=YES\nanonymous_enable=NO\nlocal_enable=YES\nftpd_banner=Acorn files\nsecure_chroot_dir=DIR\nbackground=NO\nseccomp_sandbox=NO\n"},
+		args:    []string{"DIR/vsftpd.conf"},
+		says:    []string{"ftp.greeting=220 Acorn files"},
+	},
+	{
+		program: "mosquitto",
+		files:   map[string]string{"mosquitto.conf": "listener 1883\nallow_anonymous false\n"},
+		args:    []string{"-c", "DIR/mosquitto.conf"},
+		says:    []string{"mqtt.answer=refused: not authorised"},
+	},
+	{
+		program: "avahi-daemon",
+		files: map[string]string{"avahi.conf": "[server]\nhost-name=acorn\nuse-ipv6=no\nenable-dbus=no\n[publish]\npublish-hinfo=yes\npublish-workstation=yes\n",
+			"services/print.service": `<?xml version="1.0"?><!DOCTYPE service-group SYSTEM "avahi-service.dtd"><service-group><name>Palm house printer</name>` +
+				`<service><type>_ipp._tcp</type><port>631</port><txt-record>ty=Inkwell 220</txt-record></service></service-group>`},
+		args: []string{"--no-rlimits", "--no-drop-root", "--no-chroot", "-f", "DIR/avahi.conf"},
+		says: []string{"mdns.host=acorn.local", "mdns.type=_workstation._tcp"},
+	},
+	{
+		program: "dnsmasq",
+		files:   map[string]string{"dnsmasq.conf": "port=53\nno-resolv\nno-hosts\nbind-interfaces\ninterface=veth1\nuser=root\nkeep-in-foreground\npid-file=\nptr-record=2.0.77.10.in-addr.arpa,acorn.garden.example\n"},
+		args:    []string{"-C", "DIR/dnsmasq.conf"},
+		says:    []string{"dns.ptr=acorn.garden.example"},
+	},
+	{
+		program: "lldpd",
+		args:    []string{"-d", "-I", "veth1", "-u", "DIR/lldpd.socket"},
+		files:   map[string]string{"none": ""},
+		says:    []string{"lldp.chassis=", "lldp.name=", "lldp.text=Debian"},
+	},
+	{
+		program: "smbd", byHand: true,
+		files: map[string]string{"smb.conf": "[global]\nserver string = Acorn\nprivate dir = DIR\nlock directory = DIR\nstate directory = DIR\ncache directory = DIR\npid directory = DIR\nncalrpc dir = DIR\nlog file = DIR/log\nlogging = file\nrpc start on demand helpers = no\nserver signing = mandatory\n"},
+		args:  []string{"-F", "--no-process-group", "-s", "DIR/smb.conf"},
+		says:  []string{"smb.dialect=3.1.1", "smb.signing=required", "smb.id="},
+	},
+	{
+		program: "nmbd", byHand: true,
+		files: map[string]string{"smb.conf": "[global]\nnetbios name = ACORN\nworkgroup = GARDEN\ninterfaces = veth1\nprivate dir = DIR\nlock directory = DIR\nstate directory = DIR\ncache directory = DIR\npid directory = DIR\nlog file = DIR/log\n"},
+		args:  []string{"-F", "--no-process-group", "-s", "DIR/smb.conf"},
+		says:  []string{"netbios.name=ACORN", "netbios.group=GARDEN", "netbios.role=file server"},
+	},
+	{
+		program: "cupsd", byHand: true,
+		files: map[string]string{"cupsd.conf": "Listen 0.0.0.0:631\nServerAlias *\n<Location />\nOrder allow,deny\nAllow all\n</Location>\n",
+			"cups-files.conf": "ServerRoot DIR\nRequestRoot DIR\nCacheDir DIR\nStateDir DIR\nTempDir DIR\nErrorLog stderr\nAccessLog stderr\nPageLog stderr\n"},
+		args: []string{"-f", "-c", "DIR/cupsd.conf", "-s", "DIR/cups-files.conf"},
+		says: []string{"http.server=CUPS/2.4 IPP/2.1"},
+	},
+	{
+		program: "slapd", byHand: true,
+		files: map[string]string{"slapd.conf": "include /etc/ldap/schema/core.schema\nmodulepath /usr/lib/ldap\nmoduleload back_mdb\ndatabase mdb\nsuffix \"dc=garden,dc=example\"\ndirectory DIR\n"},
+		args:  []string{"-d", "256", "-h", "ldap://0.0.0.0:389", "-f", "DIR/slapd.conf"},
+		says:  []string{"ldap.context=dc=garden,dc=example", "ldap.directory=structuralObjectClass OpenLDAProotDSE"},
+	},
+	{
+		program: "chronyd", byHand: true,
+		files: map[string]string{"chrony.conf": "local stratum 3\nallow all\ncmdport 0\npidfile DIR/pid\nuser root\n"},
+		args:  []string{"-d", "-x", "-f", "DIR/chrony.conf"},
+		says:  []string{"ntp.version=4", "ntp.stratum=3"},
+	},
+	{
+		program: "minidlnad", byHand: true,
+		files: map[string]string{"minidlna.conf": "media_dir=DIR\ndb_dir=DIR\nlog_dir=DIR\nnetwork_interface=veth1\nfriendly_name=Acorn media\nport=8200\nuser=0\n"},
+		args:  []string{"-S", "-P", "DIR/pid", "-f", "DIR/minidlna.conf"},
+		says:  []string{"upnp.server=Debian DLNADOC/1.50 UPnP/1.0 MiniDLNA/", "upnp.name=Acorn media", "upnp.type=urn:schemas-upnp-org:device:MediaServer:1"},
+	},
+	{
+		program: "kamailio", byHand: true,
+		files: map[string]string{"kamailio.cfg": "#!KAMAILIO\ndebug=1\nlog_stderror=yes\nfork=no\nchildren=1\nlisten=udp:10.77.0.2:5060\nloadmodule \"sl.so\"\nrequest_route { sl_send_reply(\"200\", \"OK\"); }\n"},
+		args:  []string{"-f", "DIR/kamailio.cfg", "-DD", "-E", "-Y", "DIR"},
+		says:  []string{"sip.status=200 OK", "sip.server=kamailio ("},
+	},
+}
+
+// TestRealDaemons sweeps a machine that runs real servers, in a namespace of its own, and holds what is learned against how they
+// were set up. Those that the tests do not install are asked where they are there.
+func TestRealDaemons(t *testing.T) {
+	if !nstest.Inside(t) {
+		return
+	}
+	lab := newLab(t)
+	var wanted []string
+	for _, d := range daemons {
+		path, err := exec.LookPath(d.program)
+		if err != nil {
+			if path, err = exec.LookPath("/usr/sbin/" + d.program); err != nil && d.byHand {
+				continue
+			}
+		}
+		if err != nil {
+			t.Errorf("%s is not installed: make tools installs it", d.program)
+			continue
+		}
+		lab.start(t, path, d)
+		wanted = append(wanted, d.says...)
+	}
+	var missing []string
+	var items []evidence.Item
+	// Daemons take their time to start, and there is no other sign of their being ready than that they answer.
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); {
+		items = evidence.Merge(items, lab.sweep(t))
+		missing = slices.DeleteFunc(slices.Clone(wanted), func(w string) bool {
+			return slices.ContainsFunc(items, func(it evidence.Item) bool { return strings.HasPrefix(it.Key+"="+it.Value, w) })
+		})
+		if len(missing) == 0 {
+			break
+		}
+	}
+	for _, m := range missing {
+		t.Errorf("nothing like %q was learned", m)
+	}
+	if os.Getenv("AIRDRIFT_TELL") != "" || t.Failed() {
+		for _, item := range items {
+			t.Logf("%s %s=%s", item.Port, item.Key, item.Value)
+		}
+		for _, claim := range identify.New(identify.Default(), nil).Identify(items) {
+			t.Logf("claim %s=%s (%d)", claim.Attribute, claim.Value, claim.Strength)
+		}
+	}
+	for _, item := range items {
+		for _, hidden := range []string{"stilts-in-water", "reeds-and-rushes", "garden "} {
+			if strings.Contains(item.Value, hidden) {
+				t.Errorf("a secret is told: %s=%s", item.Key, item.Value)
+			}
+		}
+	}
+}
+
+// lab is two namespaces joined by a cable: the auditor's, which is the test's own, and that of the machine with the servers.
+type lab struct {
+	dir    string
+	holder int // a process that keeps the other namespace
+}
+
+func newLab(t *testing.T) *lab {
+	l := &lab{dir: t.TempDir()}
+	holder := exec.Command("sleep", "infinity")
+	holder.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET, Pdeathsig: syscall.SIGKILL}
+	l.launch(t, holder)
+	l.holder = holder.Process.Pid
+	l.run(t, "ip", "link", "add", "veth0", "type", "veth", "peer", "name", "veth1", "netns", strconv.Itoa(l.holder))
+	l.run(t, "ip", "addr", "add", "10.77.0.1/24", "dev", "veth0")
+	l.run(t, "ip", "link", "set", "veth0", "up")
+	for _, args := range [][]string{{"addr", "add", "10.77.0.2/24", "dev", "veth1"}, {"link", "set", "veth1", "up"}, {"link", "set", "lo", "up"}} {
+		l.run(t, "nsenter", append([]string{"-t", strconv.Itoa(l.holder), "-n", "ip"}, args...)...)
+	}
+	return l
+}
+
+func (l *lab) run(t *testing.T, name string, args ...string) {
+	t.Helper()
+	if out, err := exec.Command(name, args...).CombinedOutput(); err != nil {
+		t.Fatalf("%s %v: %v\n%s", name, args, err, out)
+	}
+}
+
+// launch starts a program that ends with the test.
+func (l *lab) launch(t *testing.T, cmd *exec.Cmd) {
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	cmd.WaitDelay = time.Second // what a server leaves behind may keep its output open
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill() // it may have ended by itself, which its facts' absence tells
+		_ = cmd.Wait()
+		if t.Failed() && cmd.Args[0] != "sleep" {
+			t.Logf("%v said:\n%s", cmd.Args, out.String()[:min(out.Len(), 2000)])
+		}
+	})
+}
+
+// start puts a server into the other namespace.
+func (l *lab) start(t *testing.T, path string, d daemon) {
+	dir := filepath.Join(l.dir, d.program)
+	here := func(text string) string { return strings.ReplaceAll(text, "DIR", dir) }
+	for name, text := range d.files {
+		file := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(file, []byte(here(text)), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	switch d.program {
+	case "sshd":
+		for _, kind := range []string{"ed25519", "rsa"} {
+			l.run(t, "ssh-keygen", "-q", "-t", kind, "-N", "", "-f", filepath.Join(dir, "key_"+kind))
+		}
+		if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
+			t.Fatal(err)
+		}
+	case "nginx":
+		l.run(t, "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/O=Example Garden/CN=acorn.example",
+			"-keyout", filepath.Join(dir, "key.pem"), "-out", filepath.Join(dir, "cert.pem"))
+	case "lldpd":
+		if err := os.MkdirAll("/run/lldpd", 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	// The last folder holds programs that read what others may: the tests' folder must be open to their users.
+	for parent := dir; parent != os.TempDir() && parent != "/"; parent = filepath.Dir(parent) {
+		if err := os.Chmod(parent, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	args := []string{"-t", strconv.Itoa(l.holder), "-n", path}
+	for _, a := range d.args {
+		args = append(args, here(a))
+	}
+	cmd := exec.Command("nsenter", args...)
+	cmd.Dir = dir
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	l.launch(t, cmd)
+}
+
+// sweep looks at the machine and gives all that was learned of it.
+func (l *lab) sweep(t *testing.T) []evidence.Item {
+	t.Helper()
+	w, err := New("veth0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ranges, err := netrange.Parse("10.77.0.0/24")
+	if err != nil {
+		t.Fatal(err)
+	}
+	order := sweep.Order{
+		Ranges: ranges, Fence: []netip.Prefix{netip.MustParsePrefix("10.77.0.0/24")}, Pace: sweep.Brisk, Ports: append([]uint16{8200}, sweep.TellingPorts...), Seed: 1,
+		NameServers: []netip.Addr{netip.MustParseAddr("10.77.0.2")},
+		Credentials: []probe.Credential{
+			{ID: 1, Name: "wrong", Version: probe.SNMPv2c, Community: secret.New("weeds")},
+			{ID: 2, Name: "version three", Version: probe.SNMPv3, User: "heron", Auth: "SHA-256", AuthKey: secret.New("stilts-in-water"), Priv: "AES", PrivKey: secret.New("reeds-and-rushes")},
+		},
+	}
+	var items []evidence.Item
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	_, err = sweep.Run(ctx, w, order, func(e sweep.Event) {
+		switch e := e.(type) {
+		case sweep.Sighted:
+			if e.Sighting.Addr == netip.MustParseAddr("10.77.0.2") {
+				items = evidence.Merge(items, e.Sighting.Items)
+			}
+		case sweep.Warning:
+			t.Log(fmt.Sprint("warning: ", e.Text))
+		}
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return items
+}
