@@ -112,7 +112,7 @@ var daemons = []daemon{
 	{
 		program: "slapd", byHand: true,
 		files: map[string]string{"slapd.conf": "include /etc/ldap/schema/core.schema\nmodulepath /usr/lib/ldap\nmoduleload back_mdb\ndatabase mdb\nsuffix \"dc=garden,dc=example\"\ndirectory DIR\n"},
-		args:  []string{"-d", "256", "-h", "ldap://0.0.0.0:389", "-f", "DIR/slapd.conf"},
+		args:  []string{"-d", "stats", "-h", "ldap://0.0.0.0:389", "-f", "DIR/slapd.conf"},
 		says:  []string{"ldap.context=dc=garden,dc=example", "ldap.directory=structuralObjectClass OpenLDAProotDSE"},
 	},
 	{
@@ -198,16 +198,21 @@ type lab struct {
 func newLab(t *testing.T) *lab {
 	l := &lab{dir: t.TempDir()}
 	holder := exec.Command("sleep", "infinity")
-	holder.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET, Pdeathsig: syscall.SIGKILL}
+	holder.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET | syscall.CLONE_NEWNS, Pdeathsig: syscall.SIGKILL}
 	l.launch(t, holder)
 	l.holder = holder.Process.Pid
 	l.run(t, "ip", "link", "add", "veth0", "type", "veth", "peer", "name", "veth1", "netns", strconv.Itoa(l.holder))
 	l.run(t, "ip", "addr", "add", "10.77.0.1/24", "dev", "veth0")
 	l.run(t, "ip", "link", "set", "veth0", "up")
-	for _, args := range [][]string{{"addr", "add", "10.77.0.2/24", "dev", "veth1"}, {"link", "set", "veth1", "up"}, {"link", "set", "lo", "up"}} {
-		l.run(t, "nsenter", append([]string{"-t", strconv.Itoa(l.holder), "-n", "ip"}, args...)...)
-	}
+	// The servers have a /run of their own, so that they meet neither those of this machine nor what earlier ones left.
+	l.run(t, "nsenter", l.inside("sh", "-ec", "ip addr add 10.77.0.2/24 dev veth1; ip link set veth1 up; ip link set lo up; "+
+		"mount --make-rprivate /; mount -t tmpfs tmpfs /run; mkdir -p /run/sshd /run/lldpd /run/avahi-daemon /run/samba")...)
 	return l
+}
+
+// inside gives the arguments by which nsenter runs a program in the other namespace.
+func (l *lab) inside(program ...string) []string {
+	return append([]string{"-t", strconv.Itoa(l.holder), "-m", "-n"}, program...)
 }
 
 func (l *lab) run(t *testing.T, name string, args ...string) {
@@ -252,16 +257,9 @@ func (l *lab) start(t *testing.T, path string, d daemon) {
 		for _, kind := range []string{"ed25519", "rsa"} {
 			l.run(t, "ssh-keygen", "-q", "-t", kind, "-N", "", "-f", filepath.Join(dir, "key_"+kind))
 		}
-		if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
-			t.Fatal(err)
-		}
 	case "nginx":
 		l.run(t, "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/O=Example Garden/CN=acorn.example",
 			"-keyout", filepath.Join(dir, "key.pem"), "-out", filepath.Join(dir, "cert.pem"))
-	case "lldpd":
-		if err := os.MkdirAll("/run/lldpd", 0o755); err != nil {
-			t.Fatal(err)
-		}
 	}
 	// The last folder holds programs that read what others may: the tests' folder must be open to their users.
 	for parent := dir; parent != os.TempDir() && parent != "/"; parent = filepath.Dir(parent) {
@@ -269,7 +267,7 @@ func (l *lab) start(t *testing.T, path string, d daemon) {
 			t.Fatal(err)
 		}
 	}
-	args := []string{"-t", strconv.Itoa(l.holder), "-n", path}
+	args := l.inside(path)
 	for _, a := range d.args {
 		args = append(args, here(a))
 	}

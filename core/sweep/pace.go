@@ -87,6 +87,7 @@ var TellingPorts = []uint16{
 	110,   // pop3
 	139,   // netbios-ssn
 	143,   // imap
+	389,   // ldap
 	443,   // https
 	445,   // microsoft-ds
 	502,   // modbus

@@ -125,7 +125,7 @@ func TestFenceRefusesFramesItCannotRead(t *testing.T) {
 	if err := six.WriteFrame(make([]byte, 50)); err == nil {
 		t.Error("a frame too short to be IPv6 went through")
 	}
-	if _, err := f.Frames(t.Context(), EtherTypeIPv4); err == nil {
+	if _, err := f.Frames(t.Context(), 0x88b5); err == nil {
 		t.Error("frames of any content were permitted")
 	}
 	if len(o.sent) > 0 {
