@@ -10,6 +10,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -20,6 +21,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv6"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/icmp"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/udp"
 	"gvisor.dev/gvisor/pkg/waiter"
 
 	"airdrift/core/hwaddr"
@@ -229,11 +231,7 @@ func (w *Wire) DialContext(ctx context.Context, network string, addr netip.AddrP
 	remote := fullAddress(addr)
 	switch network {
 	case "udp":
-		conn, err := gonet.DialUDP(w.host.stack, nil, remote, protocolOf(addr.Addr()))
-		if err != nil {
-			return nil, err
-		}
-		return datagramConn{conn}, nil
+		return w.dialUDP(remote, protocolOf(addr.Addr()))
 	case "tcp":
 		conn, err := w.dialTCP(ctx, remote, protocolOf(addr.Addr()))
 		if err != nil {
@@ -279,11 +277,51 @@ func (w *Wire) ListenPacket(_ context.Context, network string, addr netip.AddrPo
 	return gonet.DialUDP(w.host.stack, fullAddress(addr), nil, protocolOf(addr.Addr()))
 }
 
-// datagramConn keeps the system error number of a refusal, which the adapter loses.
-type datagramConn struct{ *gonet.UDPConn }
+// dialUDP connects a datagram socket, so that refusals of the other side reach it.
+func (w *Wire) dialUDP(remote *tcpip.FullAddress, protocol tcpip.NetworkProtocolNumber) (net.Conn, error) {
+	c := &datagramConn{}
+	ep, err := w.host.stack.NewEndpoint(udp.ProtocolNumber, protocol, &c.queue)
+	if err != nil {
+		return nil, toErrno(err)
+	}
+	if err := ep.Connect(*remote); err != nil {
+		ep.Close()
+		return nil, toErrno(err)
+	}
+	c.UDPConn = gonet.NewUDPConn(&c.queue, ep)
+	return c, nil
+}
 
-func (c datagramConn) Read(b []byte) (int, error) {
+// datagramConn tells of a refusal while it waits, as the kernel does (RFC 1122, 4.1.3.3); the adapter alone would not.
+type datagramConn struct {
+	*gonet.UDPConn
+	queue waiter.Queue
+}
+
+func (c *datagramConn) Read(b []byte) (int, error) {
+	entry, refused := waiter.NewChannelEntry(waiter.EventErr)
+	c.queue.EventRegister(&entry)
+	defer c.queue.EventUnregister(&entry)
+	over := make(chan struct{})
+	defer close(over)
+	var told atomic.Bool
+	go func() {
+		select {
+		case <-refused:
+			told.Store(true)
+			_ = c.UDPConn.SetReadDeadline(time.Unix(1, 0)) // wakes the reader
+		case <-over:
+		}
+	}()
 	n, err := c.UDPConn.Read(b)
+	if err != nil && told.Load() {
+		err = syscall.ECONNREFUSED
+	}
+	return n, err
+}
+
+func (c *datagramConn) Write(b []byte) (int, error) {
+	n, err := c.UDPConn.Write(b)
 	if err != nil && strings.Contains(err.Error(), (&tcpip.ErrConnectionRefused{}).String()) {
 		err = syscall.ECONNREFUSED
 	}

@@ -50,7 +50,7 @@ func exchange(ctx context.Context, d Dialer, addr netip.AddrPort, question []byt
 	answered := false
 	for range datagramTries {
 		if _, err := conn.Write(question); err != nil {
-			return err
+			return errors.Join(err, ctx.Err())
 		}
 		_ = conn.SetReadDeadline(time.Now().Add(wait))
 		for range maxAnswers {

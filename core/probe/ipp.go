@@ -40,16 +40,19 @@ var ippStates = map[uint32]string{3: "idle", 4: "processing", 5: "stopped"}
 func talkIPP(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
 	page := startPage("http", addr)
 	talkPages(ctx, conn, page, f)
+	if evidence.First(f.items, evidence.KeyHTTPStatus) == "" {
+		return // who does not speak HTTP does not speak IPP
+	}
 	for _, path := range ippPaths {
-		if answered := askPrinter(ctx, f, page, path); answered {
+		if goOn := askPrinter(ctx, f, page, path); !goOn {
 			return
 		}
 	}
 }
 
-// askPrinter sends Get-Printer-Attributes (RFC 8011, 4.2.5) and reports whether the answer was one of IPP's that has
-// attributes of a printer.
-func askPrinter(ctx context.Context, f *found, page *url.URL, path string) bool {
+// askPrinter sends Get-Printer-Attributes (RFC 8011, 4.2.5) and reports whether another path is worth trying: the answer was
+// none of IPP's with attributes of a printer, and came in time.
+func askPrinter(ctx context.Context, f *found, page *url.URL, path string) (goOn bool) {
 	conn, err := openPage(ctx, f, page)
 	if err != nil {
 		return false
@@ -63,12 +66,12 @@ func askPrinter(ctx context.Context, f *found, page *url.URL, path string) bool 
 		return false
 	}
 	resp, err := http.ReadResponse(bufio.NewReader(io.LimitReader(conn, maxAnswer)), nil)
-	if err != nil || resp.StatusCode != http.StatusOK {
+	if err != nil {
 		return false
 	}
 	defer resp.Body.Close()
 	body, _ := io.ReadAll(io.LimitReader(resp.Body, maxAnswer)) // what breaks off is read up to there
-	return readPrinter(body, f)
+	return resp.StatusCode != http.StatusOK || !readPrinter(body, f)
 }
 
 // Tags that delimit groups of attributes, and of values (RFC 8010, 3.5).

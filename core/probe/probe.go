@@ -163,7 +163,7 @@ func HasWords(port uint16) bool { return talkerFor(port) != nil }
 // connection, rather than only to listen.
 func Speaks(port uint16) bool {
 	switch port {
-	case 21, 22, 23, 25, 80, 110, 143, 389, 443, 445, 554, 587, 631, 1883, 3389, 5060, 5900, 8000, 8080, 8443:
+	case 21, 22, 23, 25, 80, 110, 143, 443, 554, 587, 631, 8000, 8080, 8443:
 		return true
 	}
 	return false

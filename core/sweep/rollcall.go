@@ -134,7 +134,8 @@ func (r *run) listen(setDeadline func(time.Time) error, read func() error) (stop
 	go func() {
 		for {
 			if err := read(); err != nil {
-				if errors.Is(err, os.ErrDeadlineExceeded) {
+				var late net.Error
+				if errors.Is(err, os.ErrDeadlineExceeded) || errors.As(err, &late) && late.Timeout() {
 					err = nil
 				}
 				failed <- err
