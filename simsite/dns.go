@@ -6,8 +6,11 @@ import (
 	"github.com/miekg/dns"
 )
 
-// speaksDNS is the one service that answers datagrams.
-const speaksDNS = "dns"
+// speaksDNS knows the whole building, and speaksLLDP has no port: it announces the device to its neighbours.
+const (
+	speaksDNS  = "dns"
+	speaksLLDP = "lldp"
+)
 
 // zone answers questions for the names of a building's devices (RFC 1035).
 type zone struct {

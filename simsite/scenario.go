@@ -25,8 +25,11 @@ type Scenario struct {
 	Prefixes []Prefix  `yaml:"prefixes"` // MAC prefixes of the invented makers
 	Networks []Network `yaml:"networks"`
 	Vantage  Vantage   `yaml:"vantage"`
-	Models   []Model   `yaml:"models"`
-	Devices  []Device  `yaml:"devices"`
+
+	Credentials []Credential `yaml:"credentials"` // what the auditor was given
+
+	Models  []Model  `yaml:"models"`
+	Devices []Device `yaml:"devices"`
 }
 
 // Prefix gives a MAC prefix of 24, 28 or 36 bits to an invented maker.
@@ -53,11 +56,20 @@ type Vantage struct {
 	NameServers []netip.Addr `yaml:"nameServers"` // of the site
 }
 
+// Credential is a community that agents of the building answer to.
+type Credential struct {
+	Name      string `yaml:"name"`
+	Version   string `yaml:"version"`
+	Community string `yaml:"community"`
+}
+
 // Model is what devices of one make have in common.
 type Model struct {
 	Name     string    `yaml:"name"`
 	Maker    string    `yaml:"maker"`
 	Kind     string    `yaml:"kind"`
+	Is       string    `yaml:"is"`       // the model's name, where the device tells it
+	Firmware string    `yaml:"firmware"` // where the device tells it
 	Services []Service `yaml:"services"`
 }
 
@@ -126,6 +138,10 @@ type Service struct {
 	Realm  string `yaml:"realm"`  // asks for a password under that name
 	Name   string `yaml:"name"`   // the subject of the TLS certificate
 	Moves  string `yaml:"moves"`  // the page that the start page sends on to
+
+	// Tells is what else the protocol says; docs/scenario.md has the keys of each. {name}, {serial} and {host} stand for the
+	// device's own.
+	Tells map[string]string `yaml:"tells"`
 }
 
 // Load reads and checks a scenario. Where it fails the error is a *fault.List with lines and columns.
@@ -280,11 +296,11 @@ func (c *checker) checkLeg(path string, leg Leg) {
 func (c *checker) checkServices(path string, services []Service) {
 	for i, s := range services {
 		at := fmt.Sprintf("%s.services[%d]", path, i)
-		if s.Port == 0 {
+		if s.Port == 0 && s.Speaks != speaksLLDP {
 			c.doc.Refuse(at+".port", "want a port from 1 to 65535")
 		}
-		if speakers[s.Speaks] == nil && s.Speaks != speaksDNS {
-			known := append(slices.Sorted(maps.Keys(speakers)), speaksDNS)
+		if _, byDatagram := datagramSpeakers[s.Speaks]; speakers[s.Speaks] == nil && !byDatagram && s.Speaks != speaksDNS && s.Speaks != speaksLLDP {
+			known := slices.Concat(slices.Sorted(maps.Keys(speakers)), slices.Sorted(maps.Keys(datagramSpeakers)), []string{speaksDNS, speaksLLDP})
 			c.doc.Refuse(at+".speaks", "%q is not a way to speak: want one of %s", s.Speaks, strings.Join(known, ", "))
 		}
 	}
@@ -302,8 +318,24 @@ func (s *Scenario) model(name string) Model {
 
 // Services gives all services of a device: its model's and its own.
 func (s *Scenario) Services(d Device) []Service {
-	all := append([]Service(nil), s.model(d.Model).Services...)
-	return append(all, d.Services...)
+	all := slices.Concat(s.model(d.Model).Services, d.Services)
+	for i := range all {
+		all[i] = s.fill(all[i], d)
+	}
+	return all
+}
+
+// fill puts the device's own name, serial number and host into what a service tells.
+func (s *Scenario) fill(service Service, d Device) Service {
+	secret := deviceSecret(s.Seed, d.Name)
+	host := strings.ReplaceAll(d.Name, " ", "-")
+	own := strings.NewReplacer("{name}", d.Name, "{serial}", fmt.Sprintf("%X", secret[:4]), "{host}", host)
+	tells := make(map[string]string, len(service.Tells))
+	for key, text := range service.Tells {
+		tells[key] = own.Replace(text)
+	}
+	service.Tells = tells
+	return service
 }
 
 // network gives the network of that name, which Load has found to be there.

@@ -17,6 +17,7 @@ import (
 	"net"
 	"net/http"
 	"net/textproto"
+	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -34,13 +35,21 @@ var speakers map[string]speaker
 func init() {
 	// Set here, as checking a scenario reads this table and the table's own entries lead back to the checks.
 	speakers = map[string]speaker{
-		"http":  serveHTTP,
-		"https": serveHTTPS,
-		"ssh":   serveSSH,
-		"text":  eachConn(serveText),
-		"rtsp":  eachConn(serveRTSP),
-		"rdp":   eachConn(serveRDP),
-		"sink":  eachConn(serveSink),
+		"http":   serveHTTP,
+		"https":  serveHTTPS,
+		"ssh":    serveSSH,
+		"text":   eachConn(serveText),
+		"rtsp":   eachConn(serveRTSP),
+		"rdp":    eachConn(serveRDP),
+		"ipp":    serveIPP,
+		"pjl":    eachConn(servePJL),
+		"smb":    eachConn(serveSMB),
+		"mqtt":   eachConn(serveMQTT),
+		"vnc":    eachConn(serveVNC),
+		"ftp":    eachConn(serveFTP),
+		"smtp":   eachConn(serveSMTP),
+		"telnet": eachConn(serveTelnet),
+		"sink":   eachConn(serveSink),
 
 		"endless": eachConn(serveEndless),
 		"drip":    eachConn(serveDrip),
@@ -146,15 +155,19 @@ func serveSSH(l net.Listener, s Service, secret [32]byte) {
 func serveRTSP(conn net.Conn, s Service) {
 	reader := textproto.NewReader(bufio.NewReader(io.LimitReader(conn, 64<<10)))
 	for {
-		if _, err := reader.ReadLine(); err != nil {
+		line, err := reader.ReadLine()
+		if err != nil {
 			return
 		}
 		header, err := reader.ReadMIMEHeader()
 		if err != nil {
 			return
 		}
-		fmt.Fprintf(conn, "RTSP/1.0 200 OK\r\nCSeq: %s\r\nServer: %s\r\nPublic: OPTIONS, DESCRIBE, SETUP, PLAY, TEARDOWN\r\n\r\n",
-			header.Get("Cseq"), s.Server)
+		status, more := "200 OK", "Public: OPTIONS, DESCRIBE, SETUP, PLAY, TEARDOWN"
+		if s.Realm != "" && strings.HasPrefix(line, "DESCRIBE ") {
+			status, more = "401 Unauthorized", fmt.Sprintf("WWW-Authenticate: Digest realm=%q, nonce=\"1\"", s.Realm)
+		}
+		fmt.Fprintf(conn, "RTSP/1.0 %s\r\nCSeq: %s\r\nServer: %s\r\n%s\r\n\r\n", status, header.Get("Cseq"), s.Server, more)
 	}
 }
 
@@ -169,6 +182,6 @@ func serveRDP(conn net.Conn, _ Service) {
 	if _, err := io.CopyN(io.Discard, conn, length); err != nil {
 		return
 	}
-	confirm := []byte{3, 0, 0, 19, 14, 0xd0, 0, 0, 0x12, 0x34, 0, 2, 0, 8, 0, 2, 0, 0, 0}
+	confirm := []byte{3, 0, 0, 19, 14, 0xd0, 0, 0, 0x12, 0x34, 0, 2, 0, 8, 0, 2, 0, 0, 0} // network level authentication
 	_, _ = io.Copy(conn, bytes.NewReader(confirm))
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"net"
 	"net/netip"
 	"slices"
 	"sync"
@@ -101,13 +102,42 @@ func (site *Site) serve(h *host, d Device, s Service) error {
 		site.services.Go(func() { _ = server.ActivateAndServe() }) // ends when its socket is closed
 		return nil
 	}
-	l, err := gonet.ListenTCP(h.stack, at, protocol)
+	b := booth{d, s, deviceSecret(site.Scenario.Seed, d.Name)}
+	switch spoken, byDatagram := datagramSpeakers[s.Speaks]; {
+	case s.Speaks == speaksLLDP:
+		site.repeat(h.nics[0], lldpFrame(d.Legs[0], s.Tells), lldpEvery)
+		return nil
+	case byDatagram:
+		conn, err := listenDatagrams(h, s.Port, spoken.group, protocol)
+		if err != nil {
+			return err
+		}
+		site.closers = append(site.closers, conn.Close)
+		site.services.Go(func() { spoken.serve(conn, b) })
+		return site.serveBeside(h, b, protocol)
+	}
+	return site.listen(h, s.Port, protocol, func(l net.Listener) { speakers[s.Speaks](l, s, b.secret) })
+}
+
+// serveBeside offers by connection what belongs to a service by datagram.
+func (site *Site) serveBeside(h *host, b booth, protocol tcpip.NetworkProtocolNumber) error {
+	switch b.service.Speaks {
+	case "ssdp":
+		return site.listen(h, descriptionPort, protocol, func(l net.Listener) { serveDescription(l, b) })
+	case "sip":
+		return site.listen(h, b.service.Port, protocol, func(l net.Listener) { eachConn(serveSIPConn)(l, b.service, b.secret) })
+	}
+	return nil
+}
+
+// listen takes connections at a port until the building closes.
+func (site *Site) listen(h *host, port uint16, protocol tcpip.NetworkProtocolNumber, serve func(net.Listener)) error {
+	l, err := gonet.ListenTCP(h.stack, tcpip.FullAddress{Port: port}, protocol)
 	if err != nil {
 		return err
 	}
 	site.closers = append(site.closers, l.Close)
-	secret := deviceSecret(site.Scenario.Seed, d.Name)
-	site.services.Go(func() { speakers[s.Speaks](l, s, secret) })
+	site.services.Go(func() { serve(l) })
 	return nil
 }
 
@@ -165,7 +195,11 @@ func answersARP(text string) func(*nic, []byte) {
 // gateway on a network it was not set up for.
 func (site *Site) announce(n *nic, leg Leg, every time.Duration) {
 	subnet := leg.prefixes(site.Scenario.network(leg.Network))[0]
-	frame := probe.ARPRequest(leg.MAC, leg.Address, subnet.Masked().Addr().Next())
+	site.repeat(n, probe.ARPRequest(leg.MAC, leg.Address, subnet.Masked().Addr().Next()), every)
+}
+
+// repeat sends a frame over and over until the building closes.
+func (site *Site) repeat(n *nic, frame []byte, every time.Duration) {
 	done := make(chan struct{})
 	site.closers = append(site.closers, func() error { close(done); return nil })
 	site.services.Go(func() {

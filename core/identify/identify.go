@@ -3,9 +3,8 @@
 package identify
 
 import (
-	"bytes"
 	"cmp"
-	"maps"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -49,9 +48,6 @@ const (
 	needed = 6
 	// margin is how far a claim must lead the runner-up: odds of 2 to 1 between the two.
 	margin = 3
-	// vendorFromMAC is what a MAC prefix adds for its holder. Network cards of other makers are common inside devices,
-	// so a device that names its maker itself overrules it.
-	vendorFromMAC = 10
 )
 
 // Reason is one thing that speaks for a value.
@@ -75,6 +71,8 @@ type Claim struct {
 	Value     string      `json:"value"` // empty (for the kind: "unknown") where no candidate is strong enough
 	Strength  int         `json:"strength"`
 	Others    []Candidate `json:"candidates"` // all candidates, the strongest first, the one believed among them
+	// Conflict says in words what strong evidence contradicts the claim, or keeps it from being made; "" where none does.
+	Conflict string `json:"conflict,omitempty"`
 }
 
 // Identity is all claims about one device, in the order of Attributes. An attribute that nothing speaks of is left
@@ -95,10 +93,21 @@ func (id Identity) Of(a Attribute) string {
 type Engine struct {
 	rules   *Rules
 	overlay *registry.Table // the site's own MAC prefixes; may be nil
+	site    brands          // of the makers in the overlay
+	makers  map[string]bool // the same by their folded names
 }
 
-// New makes an engine. overlay holds a site's own MAC prefixes and may be nil.
-func New(rules *Rules, overlay *registry.Table) *Engine { return &Engine{rules, overlay} }
+// New makes an engine. overlay holds a site's own MAC prefixes and may be nil; its makers are also known by their names.
+func New(rules *Rules, overlay *registry.Table) *Engine {
+	e := &Engine{rules, overlay, brands{}, map[string]bool{}}
+	if overlay != nil {
+		for _, name := range overlay.Organisations() {
+			e.site.add(name, VendorName(name))
+			e.makers[fold(name)] = true
+		}
+	}
+	return e
+}
 
 // vote is one rule's word for one value.
 type vote struct {
@@ -110,8 +119,13 @@ type vote struct {
 // Identify weighs the facts about one device.
 func (e *Engine) Identify(items []evidence.Item) Identity {
 	macs := macFacts(items)
-	derived := e.derive(macs)
-	votes := append(e.vendorVotes(macs), e.rules.votes(append(slices.Clip(items), derived...))...)
+	facts := foldFacts(append(slices.Clip(items), e.derive(macs)...))
+	votes := slices.Concat(e.macVotes(macs), enterpriseVotes(items), e.brandVotes(facts), e.rules.votes(facts))
+	for i := range votes {
+		if votes[i].attribute == Model {
+			votes[i].value = modelName(votes[i].value, e.makers)
+		}
+	}
 	identity := make(Identity, 0, len(Attributes))
 	for _, attribute := range Attributes {
 		claim := weigh(attribute, votes)
@@ -125,22 +139,6 @@ func (e *Engine) Identify(items []evidence.Item) Identity {
 // KeyMACPrivate is a fact derived from a MAC address, for rules to rest on: its value is "yes".
 const KeyMACPrivate = "arp.private"
 
-// macFacts gives each MAC address that answered once, with the fact that tells it: by whichever protocol it answered, its
-// prefix is one witness.
-func macFacts(items []evidence.Item) map[hwaddr.MAC]evidence.Item {
-	facts := map[hwaddr.MAC]evidence.Item{}
-	for _, item := range items {
-		if item.Key != evidence.KeyMAC && item.Key != evidence.KeyNDMAC {
-			continue
-		}
-		mac, err := hwaddr.Parse(item.Value)
-		if _, known := facts[mac]; err == nil && (!known || item.Key == evidence.KeyMAC) {
-			facts[mac] = item
-		}
-	}
-	return facts
-}
-
 // derive makes facts out of others.
 func (e *Engine) derive(macs map[hwaddr.MAC]evidence.Item) []evidence.Item {
 	for mac, item := range macs {
@@ -152,28 +150,8 @@ func (e *Engine) derive(macs map[hwaddr.MAC]evidence.Item) []evidence.Item {
 	return nil
 }
 
-// vendorVotes looks the makers of MAC addresses up. Several addresses of one maker are one word for it.
-func (e *Engine) vendorVotes(macs map[hwaddr.MAC]evidence.Item) []vote {
-	var votes []vote
-	for _, mac := range slices.SortedFunc(maps.Keys(macs), func(a, b hwaddr.MAC) int { return bytes.Compare(a[:], b[:]) }) {
-		if mac.IsShared() {
-			continue
-		}
-		found := registry.Find(mac, e.overlay)
-		vendor := VendorName(found.Organisation)
-		if vendor == "" || slices.ContainsFunc(votes, func(v vote) bool { return v.value == vendor }) {
-			continue
-		}
-		because := "The IEEE register gives the prefix " + found.Prefix.String() + " to " + found.Organisation + "."
-		if found.FromSite {
-			because = "The site's own list gives the prefix " + found.Prefix.String() + " to " + found.Organisation + "."
-		}
-		votes = append(votes, vote{Vendor, vendor, Reason{Rule: "mac-prefix", Because: because, Strength: vendorFromMAC, Item: macs[mac]}})
-	}
-	return votes
-}
-
-// weigh sums what speaks for each value of an attribute and believes the one that leads clearly.
+// weigh sums what speaks for each value of an attribute and believes the one that leads clearly. Names are no rivals: of those
+// that a device goes by, the best supported is shown.
 func weigh(attribute Attribute, votes []vote) Claim {
 	claim := Claim{Attribute: attribute}
 	if attribute == Kind {
@@ -193,17 +171,33 @@ func weigh(attribute Attribute, votes []vote) Claim {
 	if len(claim.Others) == 0 || claim.Others[0].Strength < needed {
 		return claim
 	}
-	if len(claim.Others) > 1 && claim.Others[0].Strength-claim.Others[1].Strength < margin {
+	if attribute != Name {
+		claim.Conflict = conflict(attribute, claim.Others)
+	}
+	if attribute != Name && len(claim.Others) > 1 && claim.Others[0].Strength-claim.Others[1].Strength < margin {
 		return claim
 	}
 	claim.Value, claim.Strength = claim.Others[0].Value, claim.Others[0].Strength
 	return claim
 }
 
+// same reports whether two votes are for one value. Names are the same where their first labels are, as a host is known by
+// more or less of its domain.
+func same(attribute Attribute, a, b string) bool {
+	if attribute == Name {
+		a, _, _ = strings.Cut(a, ".")
+		b, _, _ = strings.Cut(b, ".")
+	}
+	return strings.EqualFold(a, b)
+}
+
 func addReason(candidates []Candidate, v vote) []Candidate {
 	for i := range candidates {
-		if strings.EqualFold(candidates[i].Value, v.value) {
+		if same(v.attribute, candidates[i].Value, v.value) {
 			candidates[i].Reasons = append(candidates[i].Reasons, v.Reason)
+			if len(v.value) > len(candidates[i].Value) && v.attribute == Name {
+				candidates[i].Value = v.value
+			}
 			return candidates
 		}
 	}
@@ -220,4 +214,36 @@ func (c *Candidate) sum() {
 			c.Strength += r.Strength
 		}
 	}
+}
+
+// conflict says in words what contradicts the strongest candidate, where that would be believed if it stood alone.
+func conflict(attribute Attribute, candidates []Candidate) string {
+	if len(candidates) < 2 || candidates[1].Strength < needed {
+		return ""
+	}
+	first, second := candidates[0], candidates[1]
+	switch {
+	case attribute == Vendor && second.fromMAC():
+		return fmt.Sprintf("The MAC address says %s, %s says %s: likely a network card of %s in a device of %s.",
+			second.Value, first.witnesses(), first.Value, second.Value, first.Value)
+	case attribute == Vendor && first.fromMAC():
+		return fmt.Sprintf("The MAC address says %s, %s says %s.", first.Value, second.witnesses(), second.Value)
+	}
+	return fmt.Sprintf("%s says %s, %s says %s.", first.witnesses(), first.Value, second.witnesses(), second.Value)
+}
+
+// fromMAC reports whether nothing but a MAC prefix speaks for a maker.
+func (c Candidate) fromMAC() bool {
+	return !slices.ContainsFunc(c.Reasons, func(r Reason) bool { return r.Rule != ruleMACPrefix })
+}
+
+// witnesses names the sources that speak for a candidate, the strongest first.
+func (c Candidate) witnesses() string {
+	var names []string
+	for _, r := range c.Reasons {
+		if name := string(r.Item.Source); !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return strings.Join(names, " and ")
 }

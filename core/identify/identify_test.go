@@ -108,7 +108,7 @@ func TestNamesComeFromWhatStandardsPutThere(t *testing.T) {
 func TestVendorName(t *testing.T) {
 	for organisation, want := range map[string]string{
 		"XEROX CORPORATION": "Xerox", "Xerox Corp.": "Xerox", "Shinko Technos co.,ltd.": "Shinko Technos",
-		"Hewlett Packard": "Hewlett Packard", "IBM Corp": "IBM", "AVM GmbH": "AVM", "Limited": "Limited",
+		"Hewlett Packard": "HP", "IBM Corp": "IBM", "AVM GmbH": "AVM", "Limited": "Limited",
 		"The Cooperative Company": "The Cooperative",
 	} {
 		if got := VendorName(organisation); got != want {

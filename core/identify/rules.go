@@ -47,15 +47,22 @@ type Statement struct {
 
 const maxStrength = 30
 
+// described stands among keys for all facts in which a device describes itself (evidence.Described).
+const described = "described"
+
 // Rules is a checked set of rules, indexed so that a fact meets only the rules that could rest on it.
 type Rules struct {
 	all []Rule
 	// lead conditions by key of the fact, and within it by exact value or first word; the rest are tried one by one.
 	byValue map[keyed][]int
 	byWord  map[keyed][]int
-	byForm  map[string][]int
-	starred map[string][]int // lead conditions with an open-ended first word
+	byPiece map[keyed][]int  // expressions by the first bytes of a text that all they match holds
+	byStem  map[keyed][]int  // open-ended words by their first bytes
+	rest    map[string][]int // lead conditions that have nothing to be found by
 }
+
+// indexed is how many bytes of a text expressions and open-ended words are found by.
+const indexed = 3
 
 type keyed struct{ key, text string }
 
@@ -126,6 +133,9 @@ func checkRule(doc *yamlfile.Document, path string, r *Rule) {
 }
 
 func checkCondition(doc *yamlfile.Document, path string, c *Condition) {
+	if at := slices.Index(c.Keys, described); at >= 0 {
+		c.Keys = slices.Concat(c.Keys[:at], evidence.Described, c.Keys[at+1:])
+	}
 	if len(c.Keys) == 0 {
 		doc.Refuse(path, "a condition needs the keys of the facts it asks for")
 	}
@@ -189,7 +199,7 @@ func checkStatement(doc *yamlfile.Document, path string, s Statement) {
 
 // NewRules indexes rules that ReadRules has checked.
 func NewRules(all []Rule) *Rules {
-	r := &Rules{all: all, byValue: map[keyed][]int{}, byWord: map[keyed][]int{}, byForm: map[string][]int{}, starred: map[string][]int{}}
+	r := &Rules{all: all, byValue: map[keyed][]int{}, byWord: map[keyed][]int{}, byPiece: map[keyed][]int{}, byStem: map[keyed][]int{}, rest: map[string][]int{}}
 	for i, rule := range all {
 		lead := rule.When[0]
 		for _, key := range lead.Keys {
@@ -197,8 +207,11 @@ func NewRules(all []Rule) *Rules {
 			case lead.Is != "":
 				at := keyed{key, lead.lower}
 				r.byValue[at] = append(r.byValue[at], i)
+			case lead.form != nil && len(lead.piece) >= indexed:
+				at := keyed{key, lead.piece[:indexed]}
+				r.byPiece[at] = append(r.byPiece[at], i)
 			case lead.form != nil:
-				r.byForm[key] = append(r.byForm[key], i)
+				r.rest[key] = append(r.rest[key], i)
 			default:
 				r.indexWords(key, lead.phrases, i)
 			}
@@ -211,15 +224,26 @@ func (r *Rules) indexWords(key string, phrases []string, rule int) {
 	for _, phrase := range phrases {
 		first, _, whole := strings.Cut(phrase[1:], " ")
 		if !whole {
-			if !slices.Contains(r.starred[key], rule) {
-				r.starred[key] = append(r.starred[key], rule)
-			}
+			r.indexStem(key, first, rule)
 			continue
 		}
 		at := keyed{key, first}
 		if !slices.Contains(r.byWord[at], rule) {
 			r.byWord[at] = append(r.byWord[at], rule)
 		}
+	}
+}
+
+func (r *Rules) indexStem(key, stem string, rule int) {
+	if len(stem) < indexed {
+		if !slices.Contains(r.rest[key], rule) {
+			r.rest[key] = append(r.rest[key], rule)
+		}
+		return
+	}
+	at := keyed{key, stem[:indexed]}
+	if !slices.Contains(r.byStem[at], rule) {
+		r.byStem[at] = append(r.byStem[at], rule)
 	}
 }
 
@@ -233,15 +257,21 @@ type fact struct {
 	folded string
 }
 
-// votes gives the word of every rule that holds.
-func (r *Rules) votes(items []evidence.Item) []vote {
+// foldFacts prepares facts for comparison.
+func foldFacts(items []evidence.Item) []fact {
 	facts := make([]fact, len(items))
 	for i, item := range items {
 		facts[i] = fact{item, strings.ToLower(item.Value), fold(item.Value)}
 	}
+	return facts
+}
+
+// votes gives the word of every rule that holds.
+func (r *Rules) votes(facts []fact) []vote {
 	var votes []vote
+	var tried []int
 	for _, f := range facts {
-		var tried []int
+		tried = tried[:0]
 		r.candidates(f, func(i int) {
 			if slices.Contains(tried, i) {
 				return
@@ -257,20 +287,22 @@ func (r *Rules) votes(items []evidence.Item) []vote {
 
 // candidates calls try with each rule whose lead condition this fact may meet.
 func (r *Rules) candidates(f fact, try func(int)) {
-	for _, i := range r.byValue[keyed{f.Key, f.lower}] {
-		try(i)
-	}
-	for word := range strings.FieldsSeq(f.folded) {
-		for _, i := range r.byWord[keyed{f.Key, word}] {
+	each := func(rules []int) {
+		for _, i := range rules {
 			try(i)
 		}
 	}
-	for _, i := range r.byForm[f.Key] {
-		try(i)
+	each(r.byValue[keyed{f.Key, f.lower}])
+	for word := range strings.FieldsSeq(f.folded) {
+		each(r.byWord[keyed{f.Key, word}])
+		if len(word) >= indexed {
+			each(r.byStem[keyed{f.Key, word[:indexed]}])
+		}
 	}
-	for _, i := range r.starred[f.Key] {
-		try(i)
+	for i := range max(0, len(f.lower)-indexed+1) {
+		each(r.byPiece[keyed{f.Key, f.lower[i : i+indexed]}])
 	}
+	each(r.rest[f.Key])
 }
 
 // holds reports whether the rule's first condition holds for the fact and all others hold for some fact.

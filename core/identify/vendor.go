@@ -1,8 +1,13 @@
 package identify
 
 import (
+	_ "embed"
+	"slices"
 	"strings"
+	"sync"
 	"unicode"
+
+	"airdrift/core/yamlfile"
 )
 
 // legalForms are the words at the end of a company's name that tell its legal form and not who it is.
@@ -14,12 +19,49 @@ var legalForms = map[string]bool{
 	"doo": true, "sro": true, "zoo": true, "spzoo": true, "international": true, "the": true,
 }
 
-// VendorName brings a company's name to one form: legal forms at its end are dropped, and a name in capitals alone is
-// written as a name. "XEROX CORPORATION" and "Xerox Corp." are both "Xerox".
+//go:embed vendors.yaml
+var vendorFile []byte
+
+// maker is one company under the name that we give it.
+type maker struct {
+	Name  string   `yaml:"name"`
+	Also  []string `yaml:"also"`
+	Words []string `yaml:"words"`
+}
+
+// makers reads the list of companies once.
+var makers = sync.OnceValue(func() []maker {
+	var file struct {
+		Vendors []maker `yaml:"vendors"`
+	}
+	doc, err := yamlfile.Read("vendors.yaml", vendorFile, &file)
+	if err == nil {
+		err = doc.Faults.Err()
+	}
+	if err != nil {
+		panic("identify: the list of makers is broken: " + err.Error())
+	}
+	return file.Vendors
+})
+
+// aliases gives the one name of a company by each of its folded names.
+var aliases = sync.OnceValue(func() map[string]string {
+	names := map[string]string{}
+	for _, m := range makers() {
+		for _, name := range append([]string{m.Name}, m.Also...) {
+			names[fold(strings.Join(ownWords(name), " "))] = m.Name
+		}
+	}
+	return names
+})
+
+// VendorName brings a company's name to one form: legal forms at its end are dropped, a name in capitals alone is written as
+// a name, and those that have several go by one. "XEROX CORPORATION" and "Xerox Corp." are both "Xerox", "ciscoSystems" is
+// "Cisco Systems".
 func VendorName(organisation string) string {
-	words := strings.Fields(strings.NewReplacer(",", " ", "(", " ", ")", " ").Replace(organisation))
-	for len(words) > 1 && legalForms[letters(words[len(words)-1])] {
-		words = words[:len(words)-1]
+	words := ownWords(organisation)
+	if name := aliases()[fold(strings.Join(words, " "))]; name != "" {
+		return name
 	}
 	shouted := strings.ToUpper(organisation) == organisation
 	for i, word := range words {
@@ -29,6 +71,31 @@ func VendorName(organisation string) string {
 		}
 	}
 	return strings.Join(words, " ")
+}
+
+// maxMakerWords is how many words of a model's name may be its maker's.
+const maxMakerWords = 4
+
+// modelName takes the maker's own name off the front of a model's, so that one model has one name whoever tells it. makers
+// are those of the site, by their folded names.
+func modelName(model string, site map[string]bool) string {
+	words := strings.Fields(model)
+	for n := min(maxMakerWords, len(words)-1); n > 0; n-- {
+		name := fold(strings.Join(words[:n], " "))
+		if aliases()[name] != "" || site[name] {
+			return strings.Join(words[n:], " ")
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+// ownWords gives the words of a company's name without those of its legal form.
+func ownWords(organisation string) []string {
+	words := strings.Fields(strings.NewReplacer(",", " ", "(", " ", ")", " ").Replace(organisation))
+	for len(words) > 1 && (legalForms[letters(words[len(words)-1])] || words[len(words)-1] == "&") {
+		words = words[:len(words)-1]
+	}
+	return words
 }
 
 func letters(word string) string {
@@ -44,4 +111,42 @@ func capitalise(word string) string {
 	runes := []rune(strings.ToLower(word))
 	runes[0] = unicode.ToUpper(runes[0])
 	return string(runes)
+}
+
+// brand is a phrase by which a text tells a maker.
+type brand struct{ phrase, vendor string }
+
+// brands finds makers in texts: by the first word of each phrase.
+type brands map[string][]brand
+
+func (b brands) add(phrase, vendor string) {
+	folded := fold(phrase)
+	first, _, _ := strings.Cut(strings.TrimSpace(folded), " ")
+	if first != "" {
+		b[first] = append(b[first], brand{folded, vendor})
+	}
+}
+
+// publicBrands are those of the list of companies.
+var publicBrands = sync.OnceValue(func() brands {
+	b := brands{}
+	for _, m := range makers() {
+		for _, word := range m.Words {
+			b.add(word, m.Name)
+		}
+	}
+	return b
+})
+
+// find gives the makers that a folded text names, each once, in the order in which it does.
+func (b brands) find(folded string) []string {
+	var vendors []string
+	for word := range strings.FieldsSeq(folded) {
+		for _, candidate := range b[word] {
+			if strings.Contains(folded, candidate.phrase) && !slices.Contains(vendors, candidate.vendor) {
+				vendors = append(vendors, candidate.vendor)
+			}
+		}
+	}
+	return vendors
 }

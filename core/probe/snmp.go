@@ -64,7 +64,7 @@ var defaultCredentials = []Credential{
 func SNMP(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration, credentials []Credential, preferred uint64) (items []evidence.Item, answered bool) {
 	ctx, cancel := context.WithTimeout(ctx, snmpTime)
 	defer cancel()
-	a := &agent{dialer: d, addr: netip.AddrPortFrom(addr, snmpPort), wait: wait, found: found{port: evidence.UDP(snmpPort)}}
+	a := &agent{dialer: d, addr: netip.AddrPortFrom(addr, snmpPort), wait: wait, keeps: map[string]bool{}, found: found{port: evidence.UDP(snmpPort)}}
 	err := a.discover(ctx)
 	if refusesDatagrams(err) {
 		return nil, false
@@ -87,8 +87,9 @@ type agent struct {
 	three   bool            // it speaks version 3
 	session *gosnmp.GoSNMP  // with the credential that it took
 	bounded map[string]bool // what was cut short, told once each
-	read1   int             // values read so far
+	values  int             // read so far
 	system  []gosnmp.SnmpPDU
+	keeps   map[string]bool // the modules that are there, by their names
 }
 
 func (a *agent) note(key, value string) { a.add(evidence.SourceSNMP, key, []byte(value)) }
@@ -146,11 +147,13 @@ func (a *agent) discover(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	asked := time.Now()
 	return exchange(ctx, a.dialer, a.addr, question, a.wait, func(answer []byte) verdict {
 		engine, ok := parseDiscovery(answer, id)
 		if !ok {
 			return ignore
 		}
+		a.wait = max(a.wait, 2*time.Since(asked)) // an agent that is slow once is slow again
 		a.three = true
 		a.note(evidence.KeySNMPVersion, SNMPv3)
 		a.noteEngine(engine)
@@ -229,7 +232,7 @@ func (a *agent) try(ctx context.Context, c Credential) bool {
 // keeps its own account of an engine's time.
 func (a *agent) open(ctx context.Context, c Credential) (*gosnmp.GoSNMP, error) {
 	session := &gosnmp.GoSNMP{
-		Target: a.addr.Addr().WithZone("").String(), Port: a.addr.Port(), Context: ctx, Timeout: a.wait, Retries: datagramTries - 1, MaxRepetitions: 16,
+		Target: a.addr.Addr().WithZone("").String(), Port: a.addr.Port(), Context: ctx, Timeout: a.wait, Retries: datagramTries - 1, ExponentialTimeout: true, MaxRepetitions: 16,
 		Version: versions[c.Version], Community: c.Community.Reveal(),
 		// The library opens a socket of its own that sends nothing; the wire's takes its place.
 		UseUnconnectedUDPSocket: true,
@@ -280,8 +283,7 @@ const (
 	oidUPSAgent      = ".1.3.6.1.2.1.33.1.1.4.0"
 	oidOSIndex       = ".1.3.6.1.2.1.25.4.1.0"
 	oidRunName       = ".1.3.6.1.2.1.25.4.2.1.2"
-	oidDeviceType    = ".1.3.6.1.2.1.25.3.2.1.2"
-	oidDeviceDescr   = ".1.3.6.1.2.1.25.3.2.1.3"
+	hrDevice         = ".1.3.6.1.2.1.25.3.2.1"
 
 	oidEnterprises = ".1.3.6.1.4.1."
 )
@@ -316,8 +318,12 @@ func (a *agent) read() {
 	a.readPresence()
 	a.readSingles()
 	a.readInterfaces()
-	a.readParts()
-	a.readDevices()
+	if a.keeps["entity"] {
+		a.readParts()
+	}
+	if a.keeps["host"] {
+		a.readDevices()
+	}
 }
 
 func (a *agent) readSystem() {
@@ -354,6 +360,7 @@ func (a *agent) readPresence() {
 	}
 	for i, pdu := range a.next(roots) {
 		if strings.HasPrefix(pdu.Name, mibs[i].root+".") && present(pdu) {
+			a.keeps[mibs[i].name] = true
 			a.note(evidence.KeySNMPMIB, mibs[i].name)
 		}
 	}
@@ -408,15 +415,13 @@ const (
 )
 
 func (a *agent) readInterfaces() {
-	descr := a.column(ifEntry + ".2")
+	t := a.table(ifEntry, 2, 3, 5, 6, 7, 8, 10, 16)
+	descr, kind, speed, mac, admin, oper, in, out := t[0], t[1], t[2], t[3], t[4], t[5], t[6], t[7]
 	if len(descr) == 0 {
 		return
 	}
-	kind, speed, mac := a.column(ifEntry+".3"), a.column(ifEntry+".5"), a.column(ifEntry+".6")
-	admin, oper := a.column(ifEntry+".7"), a.column(ifEntry+".8")
-	in, out := a.column(ifEntry+".10"), a.column(ifEntry+".16")
-	name, alias, fast := a.column(ifXEntry+".1"), a.column(ifXEntry+".18"), a.column(ifXEntry+".15")
-	longIn, longOut := a.column(ifXEntry+".6"), a.column(ifXEntry+".10")
+	x := a.table(ifXEntry, 1, 6, 10, 15, 18)
+	name, longIn, longOut, fast, alias := x[0], x[1], x[2], x[3], x[4]
 	for _, index := range slices.SortedFunc(maps.Keys(descr), byIndex) {
 		row := evidence.Interface{
 			Name: evidence.Cell(bytesOf(descr[index])), Alias: evidence.Cell(bytesOf(alias[index])), Type: int(number(kind[index])),
@@ -457,15 +462,14 @@ var classes = map[uint64]string{
 
 // readParts reads the physical parts; the chassis speaks for the device.
 func (a *agent) readParts() {
-	class := a.column(entEntry + ".5")
+	t := a.table(entEntry, 2, 5, 7, 8, 9, 10, 11, 12, 13)
+	descr, class, name, hardware, firmware, software, serial, maker, model := t[0], t[1], t[2], t[3], t[4], t[5], t[6], t[7], t[8]
 	if len(class) == 0 {
 		return
 	}
-	descr, name, hardware, firmware := a.column(entEntry+".2"), a.column(entEntry+".7"), a.column(entEntry+".8"), a.column(entEntry+".9")
-	software, serial, maker, model := a.column(entEntry+".10"), a.column(entEntry+".11"), a.column(entEntry+".12"), a.column(entEntry+".13")
 	var parts []evidence.Part
 	for _, index := range slices.SortedFunc(maps.Keys(class), byIndex) {
-		cell := func(column map[string]gosnmp.SnmpPDU) string { return evidence.Cell(bytesOf(column[index])) }
+		cell := func(column column) string { return evidence.Cell(bytesOf(column[index])) }
 		part := evidence.Part{
 			Class: classes[number(class[index])], Name: cell(name), Text: cell(descr), Maker: cell(maker), Model: cell(model), Serial: cell(serial),
 			Hardware: cell(hardware), Firmware: cell(firmware), Software: cell(software),
@@ -500,11 +504,8 @@ var hrTypes = map[string]string{
 }
 
 func (a *agent) readDevices() {
-	types := a.column(oidDeviceType)
-	if len(types) == 0 {
-		return
-	}
-	descr := a.column(oidDeviceDescr)
+	t := a.table(hrDevice, 2, 3)
+	types, descr := t[0], t[1]
 	told := map[string]bool{}
 	for _, index := range slices.SortedFunc(maps.Keys(types), byIndex) {
 		kind := hrTypes[text(types[index])]
@@ -515,24 +516,104 @@ func (a *agent) readDevices() {
 	}
 }
 
+// column is one column of a table, by the index of each row.
+type column map[string]gosnmp.SnmpPDU
+
+// perAnswer is how many values one answer is asked to hold; more would not fit the frames of small agents.
+const perAnswer = 40
+
+// table reads columns of one table side by side, so that a slow agent is asked few times.
+func (a *agent) table(entry string, numbers ...int) []column {
+	roots := make([]string, len(numbers))
+	columns := make([]column, len(numbers))
+	for i, n := range numbers {
+		roots[i], columns[i] = entry+"."+strconv.Itoa(n), column{}
+	}
+	if a.session.Version == gosnmp.Version1 {
+		for i, root := range roots {
+			a.walk(root, columns[i])
+		}
+		return columns
+	}
+	at := slices.Clone(roots)
+	open := make([]int, len(roots)) // the columns that are not at their end
+	for i := range open {
+		open[i] = i
+	}
+	for len(open) > 0 && !a.full() {
+		asked := make([]string, len(open))
+		for i, c := range open {
+			asked[i] = at[c]
+		}
+		packet, err := a.session.GetBulk(asked, 0, uint32(max(1, perAnswer/len(open))))
+		if err != nil || packet.Error != gosnmp.NoError {
+			break
+		}
+		open = a.takeRows(packet.Variables, open, roots, at, columns)
+	}
+	return columns
+}
+
+// takeRows takes in an answer of which values belong to the open columns in turn, and gives the columns that go on.
+func (a *agent) takeRows(values []gosnmp.SnmpPDU, open []int, roots, at []string, columns []column) (goOn []int) {
+	ended, moved := map[int]bool{}, map[int]bool{}
+	for i, pdu := range values {
+		c := open[i%len(open)]
+		switch {
+		case ended[c]:
+		case !present(pdu) || !strings.HasPrefix(pdu.Name, roots[c]+"."):
+			ended[c] = true
+		case compareOID(pdu.Name, at[c]) <= 0:
+			a.cut("loop")
+			ended[c] = true
+		case len(columns[c]) >= maxRows:
+			a.cut("rows")
+			ended[c] = true
+		default:
+			a.values++
+			columns[c][strings.TrimPrefix(pdu.Name, roots[c]+".")] = pdu
+			at[c], moved[c] = pdu.Name, true
+		}
+	}
+	for _, c := range open {
+		if moved[c] && !ended[c] {
+			goOn = append(goOn, c)
+		}
+	}
+	return goOn
+}
+
+// full reports whether as much has been read of the agent as is read of one.
+func (a *agent) full() bool {
+	if a.values < maxVariables && a.session.Context.Err() == nil {
+		return false
+	}
+	a.cut("time or size")
+	return true
+}
+
+// compareOID orders object identifiers in dots; what is no number comes first.
+func compareOID(x, y string) int {
+	for x != "" || y != "" {
+		var left, right string
+		left, x, _ = strings.Cut(strings.TrimPrefix(x, "."), ".")
+		right, y, _ = strings.Cut(strings.TrimPrefix(y, "."), ".")
+		if left != right {
+			return byIndex(left, right)
+		}
+	}
+	return 0
+}
+
 var errEnough = errors.New("enough has been read")
 
-// column reads one column of a table, by the index of each row.
-func (a *agent) column(root string) map[string]gosnmp.SnmpPDU {
-	rows := map[string]gosnmp.SnmpPDU{}
-	if a.read1 >= maxVariables || a.session.Context.Err() != nil {
-		a.cut("time or size")
-		return rows
-	}
-	walk := a.session.BulkWalk
-	if a.session.Version == gosnmp.Version1 {
-		walk = a.session.Walk
-	}
-	err := walk(root, func(pdu gosnmp.SnmpPDU) error {
-		if len(rows) >= maxRows || a.read1 >= maxVariables {
+// walk reads one column of an agent of version 1, row by row.
+func (a *agent) walk(root string, rows column) {
+	err := a.session.Walk(root, func(pdu gosnmp.SnmpPDU) error {
+		if len(rows) >= maxRows || a.full() {
 			return errEnough
 		}
-		a.read1++
+		a.values++
 		rows[strings.TrimPrefix(pdu.Name, root+".")] = pdu
 		return nil
 	})
@@ -542,7 +623,6 @@ func (a *agent) column(root string) map[string]gosnmp.SnmpPDU {
 	case err != nil && strings.Contains(err.Error(), "not increasing"):
 		a.cut("loop")
 	}
-	return rows
 }
 
 // cut notes that an agent was not read to its end, and why.

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"fmt"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -66,6 +67,9 @@ func readMatches(message []byte, f *found) bool {
 		}
 		for i, word := range strings.Fields(text) {
 			if wsdKeys[last] != "" && i < maxTargets {
+				if plain, err := url.PathUnescape(word); err == nil {
+					word = plain // scopes are URIs
+				}
 				f.addOnce(evidence.SourceWSD, wsdKeys[last], []byte(word))
 			}
 		}

@@ -1,5 +1,5 @@
-// Command gen makes the compact table of MAC prefixes that core/registry embeds, from the npm package oui-data, a
-// daily copy of the public listings of the IEEE Registration Authority.
+// Command gen makes the compact tables that core/registry embeds: of MAC prefixes, from the npm package oui-data, a daily copy of
+// the public listings of the IEEE Registration Authority; and of private enterprise numbers, from IANA's own list.
 package main
 
 import (
@@ -17,8 +17,13 @@ import (
 func main() {
 	source := flag.String("source", "", "index.json of the package oui-data")
 	target := flag.String("target", "data/mac_prefixes.tsv.gz", "file to write")
+	enterprises := flag.Bool("enterprises", false, "the source is IANA's enterprise-numbers.txt")
 	flag.Parse()
-	if err := run(*source, *target); err != nil {
+	write := run
+	if *enterprises {
+		write = runEnterprises
+	}
+	if err := write(*source, *target); err != nil {
 		log.Fatal(err)
 	}
 }
@@ -37,6 +42,44 @@ func run(source, target string) error {
 		return err
 	}
 	return os.WriteFile(target, table, 0o644)
+}
+
+func runEnterprises(source, target string) error {
+	text, err := os.ReadFile(source)
+	if err != nil {
+		return err
+	}
+	table, err := compactEnterprises(text)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(target, table, 0o644)
+}
+
+// compactEnterprises writes "number TAB organisation" lines in the order of the list, compressed. In the list a number stands at
+// the beginning of a line, and the organisation on the next, two spaces in.
+func compactEnterprises(list []byte) ([]byte, error) {
+	var out bytes.Buffer
+	zip, err := gzip.NewWriterLevel(&out, gzip.BestCompression)
+	if err != nil {
+		return nil, err
+	}
+	number := ""
+	for line := range strings.Lines(string(list)) {
+		name := strings.TrimSpace(line)
+		switch {
+		case name == "":
+		case line[0] >= '0' && line[0] <= '9':
+			number = name
+		case number != "" && strings.HasPrefix(line, "  ") && line[2] != ' ':
+			fmt.Fprintf(zip, "%s\t%s\n", number, strings.Join(strings.Fields(strings.ToValidUTF8(name, "")), " "))
+			number = ""
+		}
+	}
+	if err := zip.Close(); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
 }
 
 // compact writes "prefix TAB organisation" lines in order of prefix, compressed. Sorting by prefix puts the small

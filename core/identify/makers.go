@@ -1,0 +1,135 @@
+package identify
+
+import (
+	"bytes"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+	"airdrift/core/registry"
+)
+
+const (
+	// vendorFromMAC is what a MAC prefix adds for its holder. Network cards of other makers are common inside devices,
+	// so a device that names its maker itself overrules it.
+	vendorFromMAC = 10
+	// vendorFromObject is what an agent's object identifier adds for whom its number belongs to, and vendorFromEngine what its
+	// engine's does: engines are often bought in.
+	vendorFromObject = 14
+	vendorFromEngine = 8
+)
+
+// agentMakers are the enterprises whose agents run on the devices of all makers, so that their numbers tell nothing of the
+// device: the makers of agents and of operating systems.
+var agentMakers = map[uint32]bool{
+	99: true, 311: true, 2021: true, 8072: true, // SNMP Research, Microsoft, UCD, Net-SNMP
+	4413: true, 1751: true, // Broadcom's switch software, and Avaya's embedded one
+	6876: true, 12325: true, // VMware, FreeBSD
+}
+
+// brandKeys are the facts whose words may name a maker, with what that adds.
+var brandKeys = map[string]int{
+	evidence.KeySNMPDescr: 12, evidence.KeySNMPDevice: 11, evidence.KeySNMPModel: 9, evidence.KeyIPPModel: 13, evidence.KeyPJLID: 10,
+	evidence.KeyLLDPText: 12, evidence.KeySIPAgent: 12, evidence.KeySIPServer: 8, evidence.KeyRTSPServer: 9, evidence.KeyRTSPRealm: 9,
+	evidence.KeyHTTPTitle: 8, evidence.KeyHTTPServer: 9, evidence.KeyHTTPRealm: 9, evidence.KeyHTTPText: 5, evidence.KeyFTPGreeting: 9,
+	evidence.KeyTelnet: 9, evidence.KeyText: 7, evidence.KeyTLSOrg: 9, evidence.KeyTLSIssuer: 6, evidence.KeyTLSSubject: 6,
+	evidence.KeyMDNSInstance: 9, evidence.KeyMDNSText: 8, evidence.KeyMDNSModel: 8, evidence.KeyWSDScope: 11, evidence.KeyUPnPServer: 7,
+	evidence.KeyUPnPModel: 8, evidence.KeyUPnPText: 6, evidence.KeySSHGreeting: 9, evidence.KeySMTP: 5,
+}
+
+// brandVotes finds makers in what a device says. Where one text names several, none of them is believed by it.
+func (e *Engine) brandVotes(facts []fact) []vote {
+	var votes []vote
+	for _, f := range facts {
+		strength := brandKeys[f.Key]
+		if strength == 0 {
+			continue
+		}
+		named := e.site.find(f.folded)
+		for _, vendor := range publicBrands().find(f.folded) {
+			if !slices.Contains(named, vendor) {
+				named = append(named, vendor)
+			}
+		}
+		if len(named) == 1 {
+			because := fmt.Sprintf("The text names %s.", named[0])
+			votes = append(votes, vote{Vendor, named[0], Reason{Rule: "names-its-maker", Because: because, Strength: strength, Item: f.Item}})
+		}
+	}
+	return votes
+}
+
+// enterpriseVotes looks up whose numbers an agent bears.
+func enterpriseVotes(items []evidence.Item) []vote {
+	var votes []vote
+	for _, item := range items {
+		strength, rule, what := 0, "", ""
+		switch item.Key {
+		case evidence.KeySNMPEnterprise:
+			strength, rule, what = vendorFromObject, "enterprise-of-object", "the number in the agent's object identifier"
+		case evidence.KeySNMPEngineFrom:
+			strength, rule, what = vendorFromEngine, "enterprise-of-engine", "the number in the agent's engine"
+		default:
+			continue
+		}
+		number, err := strconv.ParseUint(item.Value, 10, 32)
+		if err != nil || agentMakers[uint32(number)] {
+			continue
+		}
+		organisation := registry.Enterprise(uint32(number))
+		if vendor := VendorName(organisation); vendor != "" {
+			because := fmt.Sprintf("IANA gave enterprise number %d, %s, to %s.", number, what, organisation)
+			votes = append(votes, vote{Vendor, vendor, Reason{Rule: rule, Because: because, Strength: strength, Item: item}})
+		}
+	}
+	return votes
+}
+
+// macFacts gives each MAC address that answered once, with the fact that tells it: by whichever protocol it answered, its
+// prefix is one witness.
+func macFacts(items []evidence.Item) map[hwaddr.MAC]evidence.Item {
+	facts := map[hwaddr.MAC]evidence.Item{}
+	for _, item := range items {
+		rank := slices.Index(macKeys, item.Key)
+		if rank < 0 {
+			continue
+		}
+		mac, err := hwaddr.Parse(item.Value)
+		known, has := facts[mac]
+		if err == nil && (!has || rank < slices.Index(macKeys, known.Key)) {
+			facts[mac] = item
+		}
+	}
+	return facts
+}
+
+// macKeys are the facts that tell a device's own MAC address, the surest first.
+var macKeys = []string{evidence.KeyMAC, evidence.KeyNDMAC, evidence.KeyNetBIOSMAC, evidence.KeyLeaseMAC}
+
+// macVotes looks the makers of MAC addresses up. Several addresses of one maker are one word for it.
+func (e *Engine) macVotes(macs map[hwaddr.MAC]evidence.Item) []vote {
+	var votes []vote
+	for _, mac := range slices.SortedFunc(maps.Keys(macs), func(a, b hwaddr.MAC) int { return bytes.Compare(a[:], b[:]) }) {
+		if mac.IsShared() {
+			continue
+		}
+		found := registry.Find(mac, e.overlay)
+		vendor := VendorName(found.Organisation)
+		if vendor == "" || slices.ContainsFunc(votes, func(v vote) bool { return v.value == vendor }) {
+			continue
+		}
+		because := "The IEEE register gives the prefix " + found.Prefix.String() + " to " + found.Organisation + "."
+		if found.FromSite {
+			because = "The site's own list gives the prefix " + found.Prefix.String() + " to " + found.Organisation + "."
+		}
+		item := macs[mac]
+		item.Source = evidence.SourceARP // a prefix is one witness, by whichever protocol the address was told
+		votes = append(votes, vote{Vendor, vendor, Reason{Rule: ruleMACPrefix, Because: because, Strength: vendorFromMAC, Item: item}})
+	}
+	return votes
+}
+
+const ruleMACPrefix = "mac-prefix"

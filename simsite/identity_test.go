@@ -1,0 +1,149 @@
+package simsite_test
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"testing"
+	"time"
+
+	"airdrift/core/evidence"
+	"airdrift/core/identify"
+	"airdrift/core/probe"
+	"airdrift/core/registry"
+	"airdrift/core/secret"
+	"airdrift/core/sweep"
+	"airdrift/simsite"
+	"airdrift/simsite/simsitetest"
+)
+
+// tally counts how often an attribute was told right, wrong or not at all.
+type tally struct{ right, wrong, unknown int }
+
+func (c *tally) count(got, want string) {
+	switch got {
+	case want:
+		c.right++
+	case "", identify.Unknown:
+		c.unknown++
+	default:
+		c.wrong++
+	}
+}
+
+func (c tally) share() float64 { return float64(c.right) / float64(c.right+c.wrong+c.unknown) }
+
+// TestWhoIsIt sweeps the demo building with the credentials that the auditor was given, and holds what is believed of each device
+// against what it is. Devices that say nothing but that they are there are not counted: nothing could tell them.
+func TestWhoIsIt(t *testing.T) {
+	scenario := simsitetest.Demo(t)
+	site, err := simsite.Start(scenario)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = site.Close() })
+	w, err := site.Wire()
+	if err != nil {
+		t.Fatal(err)
+	}
+	facts := factsOf(t, w, scenario)
+	engine := identify.New(identify.Default(), overlayOf(t, scenario))
+	var kinds, vendors, models tally
+	claims, wrong := 0, 0
+	for _, truth := range scenario.Truth() {
+		items := facts[firstAddr(truth.Device)]
+		if !truth.Visible || len(scenario.Services(truth.Device)) == 0 || !slices.ContainsFunc(items, saysSomething) {
+			continue
+		}
+		identity := engine.Identify(items)
+		for _, check := range []struct {
+			attribute identify.Attribute
+			want      string
+			tally     *tally
+		}{{identify.Kind, truth.Model.Kind, &kinds}, {identify.Vendor, truth.Model.Maker, &vendors}, {identify.Model, truth.Model.Is, &models}} {
+			got := identity.Of(check.attribute)
+			if got != "" && got != identify.Unknown && check.want != "" {
+				claims++
+			}
+			if check.want == "" || check.want == identify.Unknown {
+				continue
+			}
+			before := *check.tally
+			check.tally.count(got, check.want)
+			if check.tally.right == before.right {
+				t.Logf("%s: %s is %q, want %q", truth.Device.Name, check.attribute, got, check.want)
+			}
+			wrong += check.tally.wrong - before.wrong
+		}
+	}
+	t.Logf("kind %.3f %+v, vendor %.3f %+v, model %.3f %+v; %d of %d claims wrong", kinds.share(), kinds, vendors.share(), vendors, models.share(), models, wrong, claims)
+	if kinds.share() < 0.97 || vendors.share() < 0.97 || models.share() < 0.90 {
+		t.Errorf("too little is told right: kind %.3f, vendor %.3f, model %.3f; want 0.97, 0.97, 0.90", kinds.share(), vendors.share(), models.share())
+	}
+	if float64(wrong) > 0.01*float64(claims) {
+		t.Errorf("%d of %d claims are wrong; want 1 %% at the most", wrong, claims)
+	}
+}
+
+// saysSomething tells facts that go beyond being there.
+func saysSomething(it evidence.Item) bool {
+	switch it.Source {
+	case evidence.SourceARP, evidence.SourceND, evidence.SourceEcho, evidence.SourceTCP, evidence.SourceStack, evidence.SourceDNS:
+		return false
+	}
+	return true
+}
+
+func firstAddr(d simsite.Device) netip.Addr {
+	for _, leg := range d.Legs {
+		if leg.Address.IsValid() {
+			return leg.Address
+		}
+	}
+	return d.Legs[0].Address6
+}
+
+func overlayOf(t *testing.T, scenario *simsite.Scenario) *registry.Table {
+	table := &registry.Table{}
+	for _, p := range scenario.Prefixes {
+		prefix, err := registry.ParsePrefix(p.Prefix)
+		if err != nil {
+			t.Fatal(err)
+		}
+		table.Add(prefix, p.Maker)
+	}
+	table.Finish()
+	return table
+}
+
+// factsOf sweeps a building and gives what was learned at each address at which one device alone is.
+func factsOf(t *testing.T, w *simsite.Wire, scenario *simsite.Scenario) map[netip.Addr][]evidence.Item {
+	order := sweep.Order{
+		Ranges: scenario.Ranges(), Fence: scenario.Subnets(), Pace: sweep.Brisk, Ports: sweep.TellingPorts, Seed: 1, NameServers: scenario.Vantage.NameServers,
+	}
+	for i, c := range scenario.Credentials {
+		order.Credentials = append(order.Credentials, probe.Credential{ID: uint64(i + 1), Name: c.Name, Version: c.Version, Community: secret.New(c.Community)})
+	}
+	last := map[netip.Addr]map[string]evidence.Sighting{}
+	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
+	defer cancel()
+	if _, err := sweep.Run(ctx, w, order, func(e sweep.Event) {
+		if e, ok := e.(sweep.Sighted); ok {
+			if last[e.Sighting.Addr] == nil {
+				last[e.Sighting.Addr] = map[string]evidence.Sighting{}
+			}
+			last[e.Sighting.Addr][e.Sighting.MAC.String()] = e.Sighting
+		}
+	}); err != nil {
+		t.Fatal(err)
+	}
+	facts := map[netip.Addr][]evidence.Item{}
+	for a, sightings := range last {
+		for _, s := range sightings {
+			if len(sightings) == 1 {
+				facts[a] = s.Items
+			}
+		}
+	}
+	return facts
+}
