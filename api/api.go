@@ -184,6 +184,8 @@ type DeviceLine struct {
 	Vendor    string     `json:"vendor,omitempty"`
 	Model     string     `json:"model,omitempty"`
 	OS        string     `json:"os,omitempty"`
+	Firmware  string     `json:"firmware,omitempty"`
+	Strength  int        `json:"strength" doc:"What speaks for its kind, in decibans"`
 	Standing  string     `json:"standing" enum:"managed,unmanaged,missing,set aside"`
 	Presence  string     `json:"presence" enum:"seen,silent,uncovered"`
 	Contested bool       `json:"contested" doc:"It shares an address with another device"`
@@ -214,6 +216,136 @@ type Device struct {
 	Aside     *Aside   `json:"aside,omitempty" doc:"Who set it aside, and why"`
 	Links     []Link   `json:"links" nullable:"false" doc:"Ways to open it: web page, ssh, file share, remote desktop"`
 	Reasons   []string `json:"reasons" nullable:"false" doc:"Why what was seen is taken to be this one device"`
+
+	Interfaces   []Interface   `json:"interfaces" nullable:"false" doc:"Told by its agent of SNMP"`
+	Parts        []Part        `json:"parts" nullable:"false" doc:"Told by its agent of SNMP"`
+	Names        []Name        `json:"names" nullable:"false" doc:"All names it goes by, with who tells them"`
+	Certificates []Certificate `json:"certificates" nullable:"false"`
+}
+
+// Interface is one interface of a device.
+type Interface struct {
+	Index int    `json:"index"`
+	Name  string `json:"name"`
+	Alias string `json:"alias,omitempty" doc:"What its keeper calls it"`
+	MAC   string `json:"mac,omitempty"`
+	Speed uint64 `json:"speed,omitempty" doc:"Bits a second"`
+	State string `json:"state" enum:"up,down,off" doc:"off: switched off by its keeper"`
+	In    uint64 `json:"in" doc:"Bytes received since the device started"`
+	Out   uint64 `json:"out" doc:"Bytes sent since the device started"`
+}
+
+// Part is one physical part of a device.
+type Part struct {
+	Class    string `json:"class" example:"chassis"`
+	Name     string `json:"name,omitempty"`
+	Text     string `json:"text,omitempty"`
+	Maker    string `json:"maker,omitempty"`
+	Model    string `json:"model,omitempty"`
+	Serial   string `json:"serial,omitempty"`
+	Hardware string `json:"hardware,omitempty"`
+	Firmware string `json:"firmware,omitempty"`
+	Software string `json:"software,omitempty"`
+}
+
+// Name is one name that a device goes by.
+type Name struct {
+	Name    string   `json:"name"`
+	Sources []string `json:"sources" nullable:"false" example:"mdns"`
+	Best    bool     `json:"best" doc:"The one it is shown by"`
+}
+
+// Certificate is what a device shows for TLS.
+type Certificate struct {
+	Port    string     `json:"port" example:"tcp/443"`
+	Subject string     `json:"subject,omitempty"`
+	Issuer  string     `json:"issuer,omitempty"`
+	Names   []string   `json:"names" nullable:"false"`
+	From    *time.Time `json:"from,omitempty"`
+	Until   *time.Time `json:"until,omitempty"`
+	Expired bool       `json:"expired"`
+	Key     string     `json:"key,omitempty" doc:"SHA-256 of the public key"`
+	Version string     `json:"version,omitempty" example:"TLS 1.3"`
+}
+
+// Credential is one way to be let in by agents of SNMP, without what is secret of it.
+type Credential struct {
+	ID        uint64    `json:"id"`
+	Name      string    `json:"name"`
+	Version   string    `json:"version" enum:"1,2c,3"`
+	User      string    `json:"user,omitempty"`
+	Auth      string    `json:"authentication,omitempty"`
+	Priv      string    `json:"privacy,omitempty"`
+	CreatedAt time.Time `json:"createdAt"`
+}
+
+// NewCredential is a credential with what is secret of it, which goes in and never comes out again.
+type NewCredential struct {
+	Name      string `json:"name" minLength:"1" maxLength:"100"`
+	Version   string `json:"version" enum:"1,2c,3"`
+	Community string `json:"community,omitempty" maxLength:"255" writeOnly:"true"`
+	User      string `json:"user,omitempty" maxLength:"100"`
+	Auth      string `json:"authentication,omitempty" enum:"MD5,SHA,SHA-224,SHA-256,SHA-384,SHA-512"`
+	AuthKey   string `json:"authenticationKey,omitempty" maxLength:"255" writeOnly:"true"`
+	Priv      string `json:"privacy,omitempty" enum:"DES,AES,AES-192,AES-256"`
+	PrivKey   string `json:"privacyKey,omitempty" maxLength:"255" writeOnly:"true"`
+}
+
+// CredentialTrial is what came of trying a credential on a device.
+type CredentialTrial struct {
+	Taken    bool   `json:"taken" doc:"The device's agent let us in with it"`
+	Answered bool   `json:"answered" doc:"The device's agent answered at all"`
+	Facts    []Fact `json:"facts" nullable:"false" doc:"The beginning of what it told"`
+}
+
+// RuleFile is a file of rules that a site has added.
+type RuleFile struct {
+	ID        uint64    `json:"id"`
+	Name      string    `json:"name"`
+	Text      string    `json:"text"`
+	Rules     int       `json:"rules"`
+	Active    bool      `json:"active"`
+	ChangedBy string    `json:"changedBy"`
+	ChangedAt time.Time `json:"changedAt"`
+}
+
+// NewRuleFile is a file of rules to be tried or added.
+type NewRuleFile struct {
+	Name string `json:"name" minLength:"1" maxLength:"100"`
+	Text string `json:"text" minLength:"1" maxLength:"1000000" doc:"YAML; docs/rules.md has the format"`
+}
+
+// RuleTrial is what rules would change of what is believed.
+type RuleTrial struct {
+	Rules   int          `json:"rules"`
+	Devices int          `json:"devices" doc:"How many devices would be believed to be something else"`
+	Changes []RuleChange `json:"changes" nullable:"false" doc:"The first of them"`
+}
+
+// RuleChange is one claim that rules would change.
+type RuleChange struct {
+	Device    uint64 `json:"device"`
+	Name      string `json:"name"`
+	Attribute string `json:"attribute"`
+	Before    string `json:"before"`
+	After     string `json:"after"`
+}
+
+// Activity switches something on or off.
+type Activity struct {
+	Active bool `json:"active"`
+}
+
+// LeaseFile is the file of a DHCP server.
+type LeaseFile struct {
+	Name string `json:"name,omitempty" maxLength:"200"`
+	Text string `json:"text" minLength:"1" maxLength:"50000000"`
+}
+
+// LeaseImport is what came of importing leases.
+type LeaseImport struct {
+	Leases  int `json:"leases"`
+	Devices int `json:"devices" doc:"Devices of which they tell something"`
 }
 
 // Aside says who has set a device aside, and why.
@@ -257,6 +389,7 @@ type Claim struct {
 	Value      string      `json:"value" doc:"Empty, or unknown, where no candidate leads clearly"`
 	Strength   int         `json:"strength" doc:"In decibans: 10 are odds of 10 to 1"`
 	Candidates []Candidate `json:"candidates" nullable:"false" doc:"The strongest first"`
+	Conflict   string      `json:"conflict,omitempty" doc:"What strong evidence contradicts it, in words"`
 }
 
 // Candidate is one value with what speaks for it.

@@ -156,6 +156,78 @@ func (c *Client) CreateSite(ctx context.Context, site api.NewSite) (api.Site, er
 	return do[api.Site](ctx, c, http.MethodPost, "/api/v1/sites", site)
 }
 
+// EnterSite adds a site with the credentials for its agents.
+func (c *Client) EnterSite(ctx context.Context, site api.NewSite, credentials []api.NewCredential) (api.Site, error) {
+	entered, err := c.CreateSite(ctx, site)
+	if err != nil {
+		return entered, err
+	}
+	for _, credential := range credentials {
+		if _, err := c.CreateCredential(ctx, entered.ID, credential); err != nil {
+			return entered, err
+		}
+	}
+	return entered, nil
+}
+
+// Credentials lists how a site's agents let us in.
+func (c *Client) Credentials(ctx context.Context, site uint64) ([]api.Credential, error) {
+	return do[[]api.Credential](ctx, c, http.MethodGet, sitePath(site, "/credentials"), nil)
+}
+
+// CreateCredential enters a credential.
+func (c *Client) CreateCredential(ctx context.Context, site uint64, credential api.NewCredential) (api.Credential, error) {
+	return do[api.Credential](ctx, c, http.MethodPost, sitePath(site, "/credentials"), credential)
+}
+
+// RemoveCredential takes a credential away.
+func (c *Client) RemoveCredential(ctx context.Context, id uint64) error {
+	_, err := do[struct{}](ctx, c, http.MethodDelete, fmt.Sprintf("/api/v1/credentials/%d", id), nil)
+	return err
+}
+
+// TryCredential tries a credential on one device.
+func (c *Client) TryCredential(ctx context.Context, device, credential uint64) (api.CredentialTrial, error) {
+	return do[api.CredentialTrial](ctx, c, http.MethodPost, devicePath(device, fmt.Sprintf("/credentials/%d", credential)), nil)
+}
+
+// Rules lists the files of rules that a site has added.
+func (c *Client) Rules(ctx context.Context, site uint64) ([]api.RuleFile, error) {
+	return do[[]api.RuleFile](ctx, c, http.MethodGet, sitePath(site, "/rules"), nil)
+}
+
+// TryRules checks rules and tells what they would change.
+func (c *Client) TryRules(ctx context.Context, site uint64, file api.NewRuleFile) (api.RuleTrial, error) {
+	return do[api.RuleTrial](ctx, c, http.MethodPost, sitePath(site, "/rules/trial"), file)
+}
+
+// SaveRules keeps a file of rules, switched off.
+func (c *Client) SaveRules(ctx context.Context, site uint64, file api.NewRuleFile) (api.RuleFile, error) {
+	return do[api.RuleFile](ctx, c, http.MethodPut, sitePath(site, "/rules"), file)
+}
+
+// SwitchRules switches a file of rules on or off.
+func (c *Client) SwitchRules(ctx context.Context, file uint64, active bool) (api.RuleFile, error) {
+	return do[api.RuleFile](ctx, c, http.MethodPut, fmt.Sprintf("/api/v1/rules/%d/active", file), api.Activity{Active: active})
+}
+
+// RemoveRules takes a file of rules away.
+func (c *Client) RemoveRules(ctx context.Context, file uint64) error {
+	_, err := do[struct{}](ctx, c, http.MethodDelete, fmt.Sprintf("/api/v1/rules/%d", file), nil)
+	return err
+}
+
+// ImportLeases puts the leases of a DHCP server in the place of those that are there.
+func (c *Client) ImportLeases(ctx context.Context, site uint64, file api.LeaseFile) (api.LeaseImport, error) {
+	return do[api.LeaseImport](ctx, c, http.MethodPut, sitePath(site, "/leases"), file)
+}
+
+// RemoveLeases forgets the leases of a site's DHCP server.
+func (c *Client) RemoveLeases(ctx context.Context, site uint64) error {
+	_, err := do[struct{}](ctx, c, http.MethodDelete, sitePath(site, "/leases"), nil)
+	return err
+}
+
 // AddNetwork adds a network to a site.
 func (c *Client) AddNetwork(ctx context.Context, site uint64, n api.Network) (api.Site, error) {
 	return do[api.Site](ctx, c, http.MethodPost, sitePath(site, "/networks"), n)
@@ -198,18 +270,20 @@ func (c *Client) Sightings(ctx context.Context, sweep uint64) ([]api.Sighting, e
 
 // DeviceQuery says which devices to list; the zero value means the first hundred by address.
 type DeviceQuery struct {
-	Standing, Presence, Kind []string
-	Contested                bool
-	Text, Sort, Trait        string
-	Descend                  bool
-	Offset, Limit            int
+	Standing, Presence, Kind             []string
+	Vendor, Model, OS, Firmware, Service []string
+	Strength                             int // in decibans
+	Contested                            bool
+	Text, Sort, Trait                    string
+	Descend                              bool
+	Offset, Limit                        int
 }
 
 func (q DeviceQuery) encode() string {
 	v := url.Values{}
-	for name, list := range map[string][]string{"standing": q.Standing, "presence": q.Presence, "kind": q.Kind} {
-		if len(list) > 0 {
-			v.Set(name, strings.Join(list, ","))
+	for name, list := range map[string][]string{"standing": q.Standing, "presence": q.Presence, "kind": q.Kind, "vendor": q.Vendor, "model": q.Model, "os": q.OS, "firmware": q.Firmware, "service": q.Service} {
+		for _, value := range list {
+			v.Add(name, value)
 		}
 	}
 	for name, text := range map[string]string{"text": q.Text, "sort": q.Sort, "trait": q.Trait} {
@@ -222,7 +296,7 @@ func (q DeviceQuery) encode() string {
 			v.Set(name, "true")
 		}
 	}
-	for name, n := range map[string]int{"offset": q.Offset, "limit": q.Limit} {
+	for name, n := range map[string]int{"offset": q.Offset, "limit": q.Limit, "strength": q.Strength} {
 		if n > 0 {
 			v.Set(name, strconv.Itoa(n))
 		}

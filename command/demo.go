@@ -177,7 +177,7 @@ func demoSite(ctx context.Context, cl *client.Client, scenario *simsite.Scenario
 	if site, err := findSite(ctx, cl, scenario.Name); err == nil {
 		return site, nil
 	}
-	return cl.CreateSite(ctx, scenario.NewSite())
+	return cl.EnterSite(ctx, scenario.NewSite(), scenario.NewCredentials())
 }
 
 func summarise(w io.Writer, o api.Overview) {

@@ -25,6 +25,13 @@ func (p Program) devicesCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "standing", Usage: "only `STANDING` managed, unmanaged, missing or set aside; may be given again"},
 			&cli.StringSliceFlag{Name: "presence", Usage: "only `PRESENCE` seen, silent or uncovered; may be given again"},
 			&cli.StringSliceFlag{Name: "kind", Usage: "only `KIND`, such as printer; may be given again"},
+			&cli.BoolFlag{Name: "unmanaged", Usage: "short for --standing unmanaged"},
+			&cli.StringSliceFlag{Name: "vendor", Usage: "only devices by this `MAKER`; may be given again"},
+			&cli.StringSliceFlag{Name: "model", Usage: "only this `MODEL`; may be given again"},
+			&cli.StringSliceFlag{Name: "os", Usage: "only this `SYSTEM`; may be given again"},
+			&cli.StringSliceFlag{Name: "firmware", Usage: "only this `VERSION` of firmware; may be given again"},
+			&cli.StringSliceFlag{Name: "service", Usage: "only devices that offer this `SERVICE`: tcp/80, 80, http or _ipp._tcp; may be given again"},
+			&cli.IntFlag{Name: "strength", Usage: "only devices for whose kind at least so many `DECIBANS` speak; 20 are odds of 100 to 1"},
 			&cli.BoolFlag{Name: "contested", Usage: "only devices that share an address"},
 			&cli.StringFlag{Name: "trait", Usage: "only devices with this `TRAIT`: own machine, answers for others, accepts every port, virtual router, wrong subnet"},
 			&cli.StringFlag{Name: "text", Usage: "only devices of which these `WORDS` are known"},
@@ -32,15 +39,22 @@ func (p Program) devicesCommand() *cli.Command {
 			&cli.BoolFlag{Name: "descend", Usage: "sort downwards"},
 			&cli.BoolFlag{Name: "expect-none", Usage: "exit with 3 where there is such a device"},
 		},
-		Description: "Examples: airdrift devices --standing unmanaged, airdrift devices --kind printer --text hall --sort name,\n" +
+		Description: "Examples: airdrift devices --unmanaged, airdrift devices --kind printer --text hall --sort name,\n" +
+			"airdrift devices --service snmp --strength 20, airdrift devices --vendor Brother --model \"HL-L5200DW\",\n" +
 			"airdrift devices --standing unmanaged --expect-none && echo \"everything here is managed\"",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			cl, site, err := connectSite(ctx, c)
 			if err != nil {
 				return err
 			}
+			standings := c.StringSlice("standing")
+			if c.Bool("unmanaged") {
+				standings = append(standings, "unmanaged")
+			}
 			list, err := allDevices(ctx, cl, site.ID, client.DeviceQuery{
-				Standing: c.StringSlice("standing"), Presence: c.StringSlice("presence"), Kind: c.StringSlice("kind"),
+				Standing: standings, Presence: c.StringSlice("presence"), Kind: c.StringSlice("kind"),
+				Vendor: c.StringSlice("vendor"), Model: c.StringSlice("model"), OS: c.StringSlice("os"), Firmware: c.StringSlice("firmware"),
+				Service: c.StringSlice("service"), Strength: c.Int("strength"),
 				Contested: c.Bool("contested"), Trait: c.String("trait"), Text: c.String("text"), Sort: c.String("sort"), Descend: c.Bool("descend"),
 			})
 			if err != nil {
@@ -83,13 +97,13 @@ func allDevices(ctx context.Context, cl *client.Client, site uint64, q client.De
 }
 
 func (p Program) writeDevices(form string, list []api.DeviceLine) error {
-	g := grid{headings: []string{"No", "Address", "Name", "Kind", "Vendor", "Standing", "MAC", "Last seen", "Presence", "Mind"}}
+	g := grid{headings: []string{"No", "Address", "Name", "Kind", "Vendor", "Model", "Standing", "MAC", "Last seen", "Presence", "Mind"}}
 	for _, d := range list {
 		addrs := shortList(d.Addrs)
 		if d.Contested {
 			addrs += " (shared)"
 		}
-		g.add(strconv.FormatUint(d.ID, 10), addrs, d.Name, d.Kind, d.Vendor, d.Standing, d.MAC, localTime(d.LastSeen), d.Presence, strings.Join(d.Traits, ", "))
+		g.add(strconv.FormatUint(d.ID, 10), addrs, d.Name, d.Kind, d.Vendor, d.Model, d.Standing, d.MAC, localTime(d.LastSeen), d.Presence, strings.Join(d.Traits, ", "))
 	}
 	return write(p.Out, form, g, list)
 }
@@ -268,14 +282,18 @@ func factGrid(d api.Device) grid {
 // maxReasons is how many reasons for taking sightings for one device are shown.
 const maxReasons = 5
 
+// titleOf gives what a device is called by: its name, else its addresses.
+func titleOf(d api.Device) string {
+	if d.Name != "" {
+		return d.Name
+	}
+	return strings.Join(d.Addrs, ", ")
+}
+
 // writeDevice writes a device for reading.
 func writeDevice(w io.Writer, d api.Device) error {
 	out := &paragraphs{w: w}
-	title := d.Name
-	if title == "" {
-		title = strings.Join(d.Addrs, ", ")
-	}
-	out.line("%s  (device %d)", title, d.ID)
+	out.line("%s  (device %d)", titleOf(d), d.ID)
 	out.line("%s, %s", d.Standing, d.Presence)
 	out.pair("Addresses", strings.Join(d.Addrs, ", "))
 	for _, trait := range d.Traits {
@@ -309,6 +327,18 @@ func writeDevice(w io.Writer, d api.Device) error {
 	out.heading("What it is believed to be (strength in decibans)")
 	for _, c := range d.Claims {
 		writeClaim(out, c)
+	}
+	if len(d.Interfaces) > 0 {
+		out.heading("Interfaces")
+		for _, i := range d.Interfaces {
+			out.line("  %-16s %-5s %-17s %8s  %s", i.Name, i.State, i.MAC, speedText(i.Speed), i.Alias)
+		}
+	}
+	if len(d.Certificates) > 0 {
+		out.heading("Certificates")
+		for _, k := range d.Certificates {
+			out.line("  %-10s %s, by %s, until %s%s", k.Port, k.Subject, k.Issuer, localTime(k.Until), map[bool]string{true: " (expired)"}[k.Expired])
+		}
 	}
 	out.heading("Ports")
 	for _, p := range d.Ports {
@@ -347,6 +377,9 @@ func writeClaim(out *paragraphs, c api.Claim) {
 		value = "unknown"
 	}
 	out.line("  %-9s %s  (%d)", c.Attribute, value, c.Strength)
+	if c.Conflict != "" {
+		out.line("      conflict: %s", c.Conflict)
+	}
 	for _, candidate := range c.Candidates {
 		if candidate.Value != c.Value {
 			out.line("      %s: %s (%d)", doubt(c), candidate.Value, candidate.Strength)
@@ -355,6 +388,17 @@ func writeClaim(out *paragraphs, c api.Claim) {
 			out.line("      %+d  %s  [%s]", r.Strength, r.Because, strings.TrimSpace(r.Fact.Key+" "+r.Fact.Value))
 		}
 	}
+}
+
+// speedText writes bits a second for reading.
+func speedText(bits uint64) string {
+	switch {
+	case bits == 0:
+		return ""
+	case bits >= 1e9:
+		return strconv.FormatFloat(float64(bits)/1e9, 'f', -1, 64) + " Gbit/s"
+	}
+	return strconv.FormatFloat(float64(bits)/1e6, 'f', -1, 64) + " Mbit/s"
 }
 
 // doubt says what a candidate that is not believed is.

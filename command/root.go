@@ -72,11 +72,13 @@ func (p Program) root() *cli.Command {
 		Usage:                 "sweep a building's network, tell what is there, and which of it nobody manages",
 		Version:               service.Version,
 		EnableShellCompletion: true,
-		Reader:                p.In,
-		Writer:                p.Out,
-		ErrWriter:             p.Err,
-		ExitErrHandler:        func(context.Context, *cli.Command, error) {}, // Run tells errors, once
-		OnUsageError:          tellUse,
+		// Makers' names have commas in them.
+		DisableSliceFlagSeparator: true,
+		Reader:                    p.In,
+		Writer:                    p.Out,
+		ErrWriter:                 p.Err,
+		ExitErrHandler:            func(context.Context, *cli.Command, error) {}, // Run tells errors, once
+		OnUsageError:              tellUse,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "data", Usage: "directory of the service's data", Sources: cli.EnvVars("AIRDRIFT_DATA"), Value: defaultData()},
 			&cli.StringFlag{Name: "server", Usage: "URL of the service; found in the data directory where left out", Sources: cli.EnvVars("AIRDRIFT_SERVER")},
@@ -87,7 +89,7 @@ func (p Program) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			p.serveCommand(), p.demoCommand(), p.buildingCommand(), p.footingCommand(), p.siteCommand(), p.fenceCommand(), p.sweepCommand(),
-			p.sweepsCommand(), p.devicesCommand(), p.deviceCommand(), p.registerCommand(), p.vendorCommand(), p.userCommand(),
+			p.sweepsCommand(), p.devicesCommand(), p.deviceCommand(), p.explainCommand(), p.credentialsCommand(), p.rulesCommand(), p.leasesCommand(), p.registerCommand(), p.vendorCommand(), p.userCommand(),
 			p.tokenCommand(), p.auditCommand(), p.passwordCommand(),
 		},
 	}

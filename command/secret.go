@@ -3,23 +3,32 @@ package command
 import (
 	"bufio"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 
 	"golang.org/x/term"
 )
 
-// readSecret reads one line from standard input, unseen where that is a terminal.
-func (p Program) readSecret(prompt string) (string, error) {
-	if file, ok := p.In.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
-		fmt.Fprint(p.Err, prompt)
+// secretReader reads secrets from standard input, a line each, unseen where that is a terminal.
+type secretReader struct {
+	in    io.Reader
+	lines *bufio.Reader
+	ask   io.Writer
+}
+
+func (p Program) secrets() *secretReader { return &secretReader{p.In, bufio.NewReader(p.In), p.Err} }
+
+func (r *secretReader) read(prompt string) (string, error) {
+	if file, ok := r.in.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
+		fmt.Fprint(r.ask, prompt)
 		secret, err := term.ReadPassword(int(file.Fd()))
-		fmt.Fprintln(p.Err)
+		fmt.Fprintln(r.ask)
 		return string(secret), err
 	}
-	line, err := bufio.NewReader(p.In).ReadString('\n')
+	line, err := r.lines.ReadString('\n')
 	if line == "" && err != nil {
-		return "", wrongUse("no password came on standard input")
+		return "", wrongUse("nothing came on standard input for %q", strings.TrimRight(prompt, ": "))
 	}
 	return strings.TrimRight(line, "\r\n"), nil
 }

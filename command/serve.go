@@ -69,7 +69,7 @@ func (p Program) passwordCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			password, err := p.readSecret("New password: ")
+			password, err := p.secrets().read("New password: ")
 			if err != nil {
 				return err
 			}

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"airdrift/api"
@@ -78,27 +79,102 @@ func toFact(item evidence.Item) api.Fact {
 	}
 }
 
-// toPorts groups what was said by the port where it was said, in order of the ports.
+// toPorts groups what was said by the port where it was said, in order of the ports. Of datagrams a port is one at which
+// something was said.
 func toPorts(items []evidence.Item) []api.Port {
 	byPort := map[evidence.Port]*api.Port{}
 	var order []evidence.Port
 	for _, item := range items {
-		if item.Key == evidence.KeyTCPOpen && byPort[item.Port] == nil {
+		if (item.Key == evidence.KeyTCPOpen || item.Port.Proto == "udp") && byPort[item.Port] == nil {
 			byPort[item.Port] = &api.Port{Port: item.Port.String(), Service: registry.ServiceName(item.Port), Words: []api.Fact{}}
 			order = append(order, item.Port)
 		}
 	}
 	for _, item := range items {
-		if p := byPort[item.Port]; p != nil && item.Key != evidence.KeyTCPOpen {
+		if p := byPort[item.Port]; p != nil && item.Key != evidence.KeyTCPOpen && !isRow(item.Key) {
 			p.Words = append(p.Words, toFact(item))
 		}
 	}
-	slices.SortFunc(order, func(a, b evidence.Port) int { return cmp.Compare(a.Number, b.Number) })
+	slices.SortFunc(order, func(a, b evidence.Port) int {
+		return cmp.Or(strings.Compare(a.Proto, b.Proto), cmp.Compare(a.Number, b.Number))
+	})
 	ports := make([]api.Port, len(order))
 	for i, p := range order {
 		ports[i] = *byPort[p]
 	}
 	return ports
+}
+
+// isRow tells facts that are rows of tables, which are shown as such.
+func isRow(key string) bool { return key == evidence.KeySNMPInterface || key == evidence.KeySNMPPart }
+
+func toInterfaces(items []evidence.Item) []api.Interface {
+	list := []api.Interface{}
+	for _, row := range evidence.Rows[evidence.Interface](items, evidence.KeySNMPInterface) {
+		state := "down"
+		switch {
+		case row.Up:
+			state = "up"
+		case row.Off:
+			state = "off"
+		}
+		list = append(list, api.Interface{
+			Index: row.Index, Name: row.Name, Alias: row.Alias, MAC: row.MAC, Speed: row.Speed, State: state, In: row.In, Out: row.Out,
+		})
+	}
+	return list
+}
+
+func toParts(items []evidence.Item) []api.Part {
+	list := []api.Part{}
+	for _, row := range evidence.Rows[evidence.Part](items, evidence.KeySNMPPart) {
+		list = append(list, api.Part(row))
+	}
+	return list
+}
+
+// toCertificates puts what was learned of TLS together by port.
+func toCertificates(items []evidence.Item) []api.Certificate {
+	list := []api.Certificate{}
+	at := map[evidence.Port]int{}
+	for _, item := range items {
+		if item.Source != evidence.SourceTLS {
+			continue
+		}
+		i, known := at[item.Port]
+		if !known {
+			i = len(list)
+			at[item.Port] = i
+			list = append(list, api.Certificate{Port: item.Port.String(), Names: []string{}})
+		}
+		addToCertificate(&list[i], item)
+	}
+	return list
+}
+
+func addToCertificate(c *api.Certificate, item evidence.Item) {
+	switch item.Key {
+	case evidence.KeyTLSSubject:
+		c.Subject = item.Value
+	case evidence.KeyTLSIssuer:
+		c.Issuer = item.Value
+	case evidence.KeyTLSName:
+		c.Names = append(c.Names, item.Value)
+	case evidence.KeyTLSKey:
+		c.Key = item.Value
+	case evidence.KeyTLSVersion:
+		c.Version = item.Value
+	case evidence.KeyTLSFrom, evidence.KeyTLSUntil:
+		when, err := time.Parse(time.RFC3339, item.Value)
+		if err != nil {
+			return
+		}
+		if item.Key == evidence.KeyTLSFrom {
+			c.From = &when
+		} else {
+			c.Until, c.Expired = &when, when.Before(time.Now())
+		}
+	}
 }
 
 func addrTexts(addrs []netip.Addr) []string {
@@ -112,7 +188,7 @@ func addrTexts(addrs []netip.Addr) []string {
 func toDeviceLine(l store.DeviceLine) api.DeviceLine {
 	line := api.DeviceLine{
 		ID: l.ID, Name: l.Name, Addrs: addrTexts(l.Addrs), MAC: l.MAC.String(), Kind: l.Kind, Vendor: l.Vendor, Model: l.Model, OS: l.OS,
-		Standing: string(l.Standing), Presence: string(l.Presence), Contested: l.Contested, Traits: []string{},
+		Firmware: l.Firmware, Strength: l.Strength, Standing: string(l.Standing), Presence: string(l.Presence), Contested: l.Contested, Traits: []string{},
 		FirstSeen: known(l.FirstSeen), LastSeen: known(l.LastSeen),
 	}
 	for _, t := range l.Traits {
@@ -135,6 +211,11 @@ func toDevice(site uint64, d ledger.Device, overlay *registry.Table) api.Device 
 		Reasons:    texts(d.Reasons),
 		Note:       d.Note,
 		Links:      linksTo(d),
+
+		Interfaces:   toInterfaces(d.Items),
+		Parts:        toParts(d.Items),
+		Names:        namesOf(d),
+		Certificates: toCertificates(d.Items),
 	}
 	if d.Aside != nil {
 		out.Aside = &api.Aside{Reason: d.Aside.Reason, By: d.Aside.By, At: d.Aside.At}
@@ -157,7 +238,7 @@ func toDevice(site uint64, d ledger.Device, overlay *registry.Table) api.Device 
 }
 
 func toClaim(c identify.Claim) api.Claim {
-	claim := api.Claim{Attribute: string(c.Attribute), Value: c.Value, Strength: c.Strength, Candidates: []api.Candidate{}}
+	claim := api.Claim{Attribute: string(c.Attribute), Value: c.Value, Strength: c.Strength, Candidates: []api.Candidate{}, Conflict: c.Conflict}
 	for _, candidate := range c.Others {
 		reasons := make([]api.Reason, len(candidate.Reasons))
 		for i, r := range candidate.Reasons {

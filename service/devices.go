@@ -133,20 +133,27 @@ func entryOf(d ledger.Device, said api.NewEntry) register.Entry {
 // DeviceFilter says which devices are meant, and in which order.
 type DeviceFilter struct {
 	SiteInput
-	Standing  []string `query:"standing" enum:"managed,unmanaged,missing,set aside" doc:"Only these standings"`
-	Presence  []string `query:"presence" enum:"seen,silent,uncovered" doc:"Only these presences"`
-	Kind      []string `query:"kind" doc:"Only these kinds"`
+	Standing  []string `query:"standing,explode" enum:"managed,unmanaged,missing,set aside" doc:"Only these standings"`
+	Presence  []string `query:"presence,explode" enum:"seen,silent,uncovered" doc:"Only these presences"`
+	Kind      []string `query:"kind,explode" doc:"Only these kinds"`
+	Vendor    []string `query:"vendor,explode" doc:"Only these makers"`
+	Model     []string `query:"model,explode" doc:"Only these models"`
+	OS        []string `query:"os,explode" doc:"Only these systems"`
+	Firmware  []string `query:"firmware,explode" doc:"Only these versions of firmware"`
+	Service   []string `query:"service,explode" doc:"Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp)"`
+	Strength  int      `query:"strength" minimum:"0" maximum:"1000" doc:"Only devices for whose kind at least this much speaks, in decibans"`
 	Contested bool     `query:"contested" doc:"Only devices that share an address"`
 	Trait     string   `query:"trait" doc:"Only devices with this trait"`
 	Text      string   `query:"text" maxLength:"200" doc:"Words that must all occur in what is known of the device"`
-	Sort      string   `query:"sort" enum:"address,name,kind,vendor,model,os,mac,standing,presence,firstSeen,lastSeen" default:"address"`
+	Sort      string   `query:"sort" enum:"address,name,kind,vendor,model,os,firmware,strength,mac,standing,presence,firstSeen,lastSeen" default:"address"`
 	Descend   bool     `query:"descend" doc:"Sort downwards"`
 }
 
 // query asks the store for one page of the devices that are meant.
 func (f DeviceFilter) query(offset, limit int) store.DeviceQuery {
 	return store.DeviceQuery{
-		Site: f.Site, Standings: f.Standing, Presences: f.Presence, Kinds: f.Kind, Contested: f.Contested, Trait: f.Trait, Text: f.Text,
+		Site: f.Site, Standings: f.Standing, Presences: f.Presence, Kinds: f.Kind,
+		Vendors: f.Vendor, Models: f.Model, Systems: f.OS, Firmwares: f.Firmware, Services: f.Service, Strength: f.Strength, Contested: f.Contested, Trait: f.Trait, Text: f.Text,
 		Sort: f.Sort, Descend: f.Descend, Offset: offset, Limit: limit,
 	}
 }

@@ -19,9 +19,11 @@ import (
 	"airdrift/hostwire"
 	"airdrift/spool"
 	"airdrift/store"
+	"airdrift/vault"
 )
 
 const (
+	secretsFile   = "secrets.key" // the key of what is sealed in the database
 	tokenFile     = "token"
 	passwordFile  = "console-password"
 	addressFile   = "service.json"
@@ -119,8 +121,12 @@ func Run(ctx context.Context, config InstanceConfig) (instance *Instance, err er
 	if err != nil {
 		return nil, err
 	}
+	secrets, err := vault.Open(filepath.Join(config.Data, secretsFile))
+	if err != nil {
+		return nil, err
+	}
 	in.service, err = New(ctx, Config{
-		Store: in.store, Spool: journals, Vantages: vantages, Token: in.Token, Console: config.Console, Public: config.Public, Secure: secure,
+		Store: in.store, Spool: journals, Vault: secrets, Vantages: vantages, Token: in.Token, Console: config.Console, Public: config.Public, Secure: secure,
 	})
 	if err != nil {
 		return nil, err

@@ -119,7 +119,7 @@ func TestServiceIsKilledInMidSweep(t *testing.T) {
 	}
 	cl := client.New(address.URL, token)
 	scenario := simsitetest.Demo(t)
-	site, err := cl.CreateSite(t.Context(), scenario.NewSite())
+	site, err := cl.EnterSite(t.Context(), scenario.NewSite(), scenario.NewCredentials())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -15,6 +16,20 @@ import (
 	"airdrift/hostwire"
 	"airdrift/store"
 )
+
+func init() {
+	// What a request held is never told back in the answer: it may be a secret that was typed in.
+	told := huma.NewErrorWithContext
+	huma.NewErrorWithContext = func(ctx huma.Context, status int, text string, errs ...error) huma.StatusError {
+		for _, err := range errs {
+			var detail *huma.ErrorDetail
+			if errors.As(err, &detail) && strings.HasPrefix(detail.Location, "body") {
+				detail.Value = nil
+			}
+		}
+		return told(ctx, status, text, errs...)
+	}
+}
 
 // problem turns any error into problem details (RFC 9457) with a status and words for the user. What is none of the
 // user's making is logged and told without its inner text.

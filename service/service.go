@@ -16,6 +16,7 @@ import (
 	"airdrift/core/identify"
 	"airdrift/spool"
 	"airdrift/store"
+	"airdrift/vault"
 )
 
 // Version is the version of the program and its API.
@@ -33,6 +34,7 @@ type Config struct {
 	Store    *store.Store
 	Vantages Vantages
 	Spool    *spool.Spool
+	Vault    *vault.Vault   // of the secrets in the store
 	Token    string         // of the local command line
 	Console  fs.FS          // the built console; nil serves none
 	Public   []netip.Prefix // public networks that may be swept
@@ -59,7 +61,7 @@ func New(ctx context.Context, config Config) (*Service, error) {
 	base, end := context.WithCancel(context.WithoutCancel(ctx))
 	s := &Service{
 		store: config.Store, auth: auth, console: config.Console, public: config.Public, secure: config.Secure, end: end,
-		sweeper: &sweeper{store: config.Store, spool: config.Spool, vantages: config.Vantages, rules: identify.Default(), base: base, jobs: map[uint64]*job{}},
+		sweeper: &sweeper{store: config.Store, spool: config.Spool, vantages: config.Vantages, rules: identify.Default(), vault: config.Vault, base: base, jobs: map[uint64]*job{}},
 	}
 	if err := s.sweeper.takeUp(ctx); err != nil {
 		end()
@@ -106,6 +108,9 @@ func (s *Service) register(humaAPI huma.API) {
 	s.registerSweeps(humaAPI)
 	s.registerDevices(humaAPI)
 	s.registerRegister(humaAPI)
+	s.registerCredentials(humaAPI)
+	s.registerRules(humaAPI)
+	s.registerLeases(humaAPI)
 }
 
 // securityHeaders keeps the console from being framed, and its pages from loading anything from elsewhere.

@@ -15,6 +15,7 @@ import (
 	"airdrift/api"
 	"airdrift/core/evidence"
 	"airdrift/core/identify"
+	"airdrift/core/lease"
 	"airdrift/core/ledger"
 	"airdrift/core/netrange"
 	"airdrift/core/register"
@@ -22,6 +23,7 @@ import (
 	"airdrift/core/wire"
 	"airdrift/spool"
 	"airdrift/store"
+	"airdrift/vault"
 )
 
 // Vantages are the places this service can sweep from.
@@ -38,6 +40,7 @@ type sweeper struct {
 	spool    *spool.Spool
 	vantages Vantages
 	rules    *identify.Rules
+	vault    *vault.Vault
 	base     context.Context // ends when the service does
 	running  sync.WaitGroup
 
@@ -67,6 +70,9 @@ func (s *sweeper) start(ctx context.Context, siteID uint64, wanted api.NewSweep)
 	if err != nil {
 		return store.Sweep{}, err
 	}
+	if order.Credentials, order.Preferred, err = s.credentials(ctx, siteID); err != nil {
+		return store.Sweep{}, err
+	}
 	record.Addresses = order.Ranges.Count()
 	remark(ctx, "%s", sweepText(record))
 	s.mu.Lock()
@@ -77,7 +83,11 @@ func (s *sweeper) start(ctx context.Context, siteID uint64, wanted api.NewSweep)
 	if err := s.store.CreateSweep(ctx, &record); err != nil {
 		return store.Sweep{}, err
 	}
-	return record, s.launchLocked(site, record, w, order, s.enter, "Started by "+record.StartedBy+" from "+link.Name+".")
+	engine, err := s.engineOf(ctx, site)
+	if err != nil {
+		return store.Sweep{}, err
+	}
+	return record, s.launchLocked(engine, record, w, order, s.enter, "Started by "+record.StartedBy+" from "+link.Name+".")
 }
 
 // resume goes on with a sweep that was stopped or interrupted, from where it was.
@@ -115,13 +125,20 @@ func (s *sweeper) resume(ctx context.Context, id uint64) (store.Sweep, error) {
 	if order.Known, _, err = s.store.Sightings(ctx, id); err != nil {
 		return record, err
 	}
+	if order.Credentials, order.Preferred, err = s.credentials(ctx, site.ID); err != nil {
+		return record, err
+	}
+	engine, err := s.engineOf(ctx, site)
+	if err != nil {
+		return record, err
+	}
 	order.Resume = record.Place
 	remark(ctx, "%s", sweepText(record))
 	record.State, record.Failure, record.Ended = store.Running, "", time.Time{}
 	if err := s.store.SaveSweep(ctx, record); err != nil {
 		return record, err
 	}
-	return record, s.launchLocked(site, record, w, order, s.reenter, "Continued by "+personOf(ctx).name+".")
+	return record, s.launchLocked(engine, record, w, order, s.reenter, "Continued by "+personOf(ctx).name+".")
 }
 
 // sweepText says in a line what a sweep looks at.
@@ -153,7 +170,7 @@ func (s *sweeper) freeLocked(site uint64) error {
 	return nil
 }
 
-func (s *sweeper) launchLocked(site store.Site, record store.Sweep, w wire.Wire, order sweep.Order, enter enterFunc, first string) error {
+func (s *sweeper) launchLocked(engine *identify.Engine, record store.Sweep, w wire.Wire, order sweep.Order, enter enterFunc, first string) error {
 	journal, err := s.spool.Journal(record.ID)
 	if err != nil {
 		// Without the spool a sweep is still worth having; what is seen is written within a second.
@@ -161,7 +178,7 @@ func (s *sweeper) launchLocked(site store.Site, record store.Sweep, w wire.Wire,
 		journal = spool.NoJournal(err)
 	}
 	jobCtx, stop := context.WithCancel(s.base)
-	j := newJob(record, identify.New(s.rules, site.Overlay()), s.store, journal, stop)
+	j := newJob(record, engine, s.store, journal, stop)
 	j.note("%s", first)
 	s.jobs[record.ID] = j
 	s.running.Go(func() {
@@ -315,7 +332,11 @@ func (s *sweeper) enter(ctx context.Context, record store.Sweep) (store.Sweep, e
 	if err != nil {
 		return record, err
 	}
-	b := &bookkeeper{engine: identify.New(s.rules, site.Overlay()), entries: entries, before: before}
+	b, err := s.bookkeeper(ctx, site, entries)
+	if err != nil {
+		return record, err
+	}
+	b.before = before
 	err = s.store.ApplySweep(ctx, &record, b.enter(&record))
 	return record, err
 }
@@ -333,7 +354,17 @@ func (s *sweeper) siteAndRegister(ctx context.Context, id uint64) (store.Site, [
 type bookkeeper struct {
 	engine  *identify.Engine
 	entries []register.Entry
+	leases  []lease.Lease
 	before  netrange.Set // what whole sweeps have covered so far
+}
+
+func (s *sweeper) bookkeeper(ctx context.Context, site store.Site, entries []register.Entry) (*bookkeeper, error) {
+	engine, err := s.engineOf(ctx, site)
+	if err != nil {
+		return nil, err
+	}
+	leases, err := s.store.Leases(ctx, site.ID)
+	return &bookkeeper{engine: engine, entries: entries, leases: leases}, err
 }
 
 // enter makes the function that enters one sweep.
@@ -345,7 +376,7 @@ func (b *bookkeeper) enter(record *store.Sweep) store.Enter {
 		}
 		result := ledger.Apply(known, b.entries, ledger.Sweep{
 			ID: record.ID, Began: record.Began, Covered: covered, CoveredBefore: b.before, Stopped: record.State != store.Done,
-			Gateway: record.Gateway, OnLink: record.OnLink, Sightings: sightings, Devices: former,
+			Gateway: record.Gateway, OnLink: record.OnLink, Sightings: lease.Attach(sightings, b.leases), Devices: former,
 		}, b.engine)
 		if record.State == store.Done {
 			b.before = b.before.Union(covered)
@@ -389,7 +420,10 @@ func (s *sweeper) rewrite(ctx context.Context, siteID, discard uint64) error {
 	if err != nil {
 		return err
 	}
-	b := &bookkeeper{engine: identify.New(s.rules, site.Overlay()), entries: entries}
+	b, err := s.bookkeeper(ctx, site, entries)
+	if err != nil {
+		return err
+	}
 	return s.store.Rebuild(ctx, siteID, discard, b.enter, func(devices []ledger.Device) ([]ledger.Device, error) {
 		return ledger.Match(devices, entries, b.before), nil
 	})

@@ -200,7 +200,17 @@ func mdnsRecords(b booth) []dns.RR {
 	if tells["model"] != "" {
 		all = append(all, &dns.TXT{Hdr: record(label+"._device-info._tcp.local.", dns.TypeTXT), Txt: []string{"model=" + tells["model"]}})
 	}
-	return all
+	return asReceived(all)
+}
+
+// asReceived gives records with their names in the form that names have which came over the network.
+func asReceived(records []dns.RR) []dns.RR {
+	raw, err := (&dns.Msg{Answer: records}).Pack()
+	var message dns.Msg
+	if err != nil || message.Unpack(raw) != nil {
+		return nil // a name in the scenario is none
+	}
+	return message.Answer
 }
 
 // descriptionPort is where a device that is found by SSDP has its description.

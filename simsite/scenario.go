@@ -370,6 +370,15 @@ func (s *Scenario) Ranges() netrange.Set {
 	return netrange.FromPrefixes(four...)
 }
 
+// NewCredentials gives what the auditor was given to be let in by agents.
+func (s *Scenario) NewCredentials() []api.NewCredential {
+	var all []api.NewCredential
+	for _, c := range s.Credentials {
+		all = append(all, api.NewCredential{Name: c.Name, Version: c.Version, Community: c.Community})
+	}
+	return all
+}
+
 // NewSite describes the building as a site to be entered into a service.
 func (s *Scenario) NewSite() api.NewSite {
 	site := api.NewSite{Name: s.Name}

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
 	"airdrift/core/ledger"
+	"airdrift/core/registry"
 )
 
 // deviceRow has what lists sort and filter by in columns, and the whole device in Record.
@@ -31,6 +33,9 @@ type deviceRow struct {
 	Vendor    string
 	Model     string
 	OS        string `gorm:"column:os"`
+	Firmware  string
+	Strength  int    // of what is believed of its kind
+	Services  string // what it offers, each between spaces
 	Standing  string
 	Presence  string
 	FirstSeen *time.Time
@@ -82,7 +87,8 @@ func toDeviceRow(site uint64, d ledger.Device) (deviceRow, error) {
 	line := LineOf(d)
 	row := deviceRow{
 		ID: d.ID, SiteID: site, Name: cut(line.Name), Addr: []byte{}, MAC: line.MAC.String(), Kind: line.Kind,
-		Vendor: cut(line.Vendor), Model: cut(line.Model), OS: cut(line.OS), Standing: string(line.Standing),
+		Vendor: cut(line.Vendor), Model: cut(line.Model), OS: cut(line.OS), Firmware: cut(line.Firmware), Strength: line.Strength,
+		Services: servicesText(d), Standing: string(line.Standing),
 		Presence: string(line.Presence), LastSweep: d.LastSweep, Contested: line.Contested, Traits: len(line.Traits) > 0,
 		Search: searchText(d), Record: string(record),
 	}
@@ -132,6 +138,36 @@ func searchText(d ledger.Device) string {
 	}
 	text := strings.ToLower(strings.Join(words, "\n"))
 	return strings.ToValidUTF8(text[:min(len(text), maxSearch)], "")
+}
+
+// maxServices bounds the text of what a device offers, in bytes.
+const maxServices = 4000
+
+// servicesText puts what a device offers into one text: each port as tcp/80 and 80, the name of its service, and the types that it
+// announces, each between spaces.
+func servicesText(d ledger.Device) string {
+	words := map[string]bool{}
+	for _, item := range d.Items {
+		switch {
+		case item.Key == evidence.KeyMDNSType:
+			words[strings.ToLower(item.Value)] = true
+		case item.Port.IsZero() || item.Key == evidence.KeyTCPRefused:
+		default:
+			words[item.Port.String()] = true
+			words[strconv.Itoa(int(item.Port.Number))] = true
+			if name := registry.ServiceName(item.Port); name != "" {
+				words[name] = true
+			}
+		}
+	}
+	if len(words) == 0 {
+		return ""
+	}
+	text := " " + strings.Join(slices.Sorted(maps.Keys(words)), " ") + " "
+	if len(text) > maxServices {
+		text = text[:strings.LastIndexByte(text[:maxServices], ' ')+1]
+	}
+	return strings.ToValidUTF8(text, "")
 }
 
 // Rematch gives all devices of a site as they are from now on.
@@ -373,6 +409,8 @@ type DeviceLine struct {
 	Vendor    string
 	Model     string
 	OS        string
+	Firmware  string
+	Strength  int // of what is believed of its kind, in decibans
 	Standing  ledger.Standing
 	Presence  ledger.Presence
 	FirstSeen time.Time
@@ -385,7 +423,8 @@ type DeviceLine struct {
 func LineOf(d ledger.Device) DeviceLine {
 	line := DeviceLine{
 		ID: d.ID, Name: DisplayName(d), Addrs: d.Addrs, Kind: believed(d, identify.Kind), Vendor: believed(d, identify.Vendor),
-		Model: believed(d, identify.Model), OS: believed(d, identify.OS), Standing: d.Standing, Presence: d.Presence,
+		Model: believed(d, identify.Model), OS: believed(d, identify.OS), Firmware: d.Identity.Of(identify.Firmware),
+		Strength: d.Identity.Strength(identify.Kind), Standing: d.Standing, Presence: d.Presence,
 		FirstSeen: d.FirstSeen, LastSeen: d.LastSeen, Contested: len(d.Contested) > 0,
 		Traits: d.Traits,
 	}
@@ -401,10 +440,16 @@ type DeviceQuery struct {
 	Standings []string
 	Presences []string
 	Kinds     []string
-	Contested bool   // only those that share an address
-	Trait     string // only those with it
-	Text      string // words that must all be in what is known of the device
-	Sort      string // a key of SortColumns
+	Vendors   []string
+	Models    []string
+	Systems   []string
+	Firmwares []string
+	Services  []string // each by its port (tcp/80, 80), name (http) or type (_ipp._tcp)
+	Strength  int      // at least this much must speak for its kind, in decibans
+	Contested bool     // only those that share an address
+	Trait     string   // only those with it
+	Text      string   // words that must all be in what is known of the device
+	Sort      string   // a key of SortColumns
 	Descend   bool
 	Offset    int
 	Limit     int
@@ -412,7 +457,7 @@ type DeviceQuery struct {
 
 // SortColumns are the ways to sort a list of devices.
 var SortColumns = map[string]string{
-	"address": "addr", "name": "name", "kind": "kind", "vendor": "vendor", "model": "model", "os": "os", "mac": "mac",
+	"address": "addr", "name": "name", "kind": "kind", "vendor": "vendor", "model": "model", "os": "os", "firmware": "firmware", "strength": "strength", "mac": "mac",
 	"standing": "standing", "presence": "presence", "firstSeen": "first_seen", "lastSeen": "last_seen",
 }
 
@@ -447,7 +492,7 @@ func (q DeviceQuery) order() string {
 
 // count gives how many devices there are on all pages. Where the filter permits it they need not be counted one by one.
 func (q DeviceQuery) count(db *gorm.DB) (total int64, err error) {
-	if q.Trait != "" || q.Text != "" {
+	if q.Trait != "" || q.Text != "" || q.Strength > 0 || len(q.Vendors)+len(q.Models)+len(q.Systems)+len(q.Firmwares)+len(q.Services) > 0 {
 		err = q.filter(db.Model(&deviceRow{})).Count(&total).Error
 		return total, err
 	}
@@ -463,7 +508,7 @@ func linesOf(db *gorm.DB, ids []uint64) ([]DeviceLine, error) {
 		Traits string
 	}
 	err := db.Model(&deviceRow{}).
-		Select("id, name, mac, kind, vendor, model, os, standing, presence, first_seen, last_seen, contested, JSON_QUERY(record, '$.Addrs') AS addrs, JSON_QUERY(record, '$.Traits') AS traits").
+		Select("id, name, mac, kind, vendor, model, os, firmware, strength, standing, presence, first_seen, last_seen, contested, JSON_QUERY(record, '$.Addrs') AS addrs, JSON_QUERY(record, '$.Traits') AS traits").
 		Where("id IN ?", ids).Find(&rows).Error
 	if err != nil {
 		return nil, own(err, "devices")
@@ -484,7 +529,7 @@ func linesOf(db *gorm.DB, ids []uint64) ([]DeviceLine, error) {
 func (r deviceRow) line(addrs, traits string) (DeviceLine, error) {
 	line := DeviceLine{
 		ID: r.ID, Name: r.Name, Kind: r.Kind, Vendor: r.Vendor, Model: r.Model, OS: r.OS,
-		Standing: ledger.Standing(r.Standing), Presence: ledger.Presence(r.Presence), Contested: r.Contested,
+		Firmware: r.Firmware, Strength: r.Strength, Standing: ledger.Standing(r.Standing), Presence: ledger.Presence(r.Presence), Contested: r.Contested,
 	}
 	_ = line.MAC.UnmarshalText([]byte(r.MAC)) // written by us from a MAC
 	if r.FirstSeen != nil {
@@ -506,7 +551,9 @@ func (r deviceRow) line(addrs, traits string) (DeviceLine, error) {
 
 func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
 	db = db.Where("site_id = ?", q.Site)
-	for column, values := range map[string][]string{"standing": q.Standings, "presence": q.Presences, "kind": q.Kinds} {
+	for column, values := range map[string][]string{
+		"standing": q.Standings, "presence": q.Presences, "kind": q.Kinds, "vendor": q.Vendors, "model": q.Models, "os": q.Systems, "firmware": q.Firmwares,
+	} {
 		if len(values) > 0 {
 			db = db.Where(column+" IN ?", values)
 		}
@@ -516,6 +563,16 @@ func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
 	}
 	if q.Contested {
 		db = db.Where("contested")
+	}
+	if q.Strength > 0 {
+		db = db.Where("strength >= ?", q.Strength)
+	}
+	if len(q.Services) > 0 {
+		any := db.Session(&gorm.Session{NewDB: true})
+		for _, service := range q.Services {
+			any = any.Or("services LIKE ?", "% "+likeEscape.Replace(strings.ToLower(service))+" %")
+		}
+		db = db.Where(any)
 	}
 	for word := range strings.FieldsSeq(strings.ToLower(q.Text)) {
 		db = db.Where("search LIKE ?", "%"+likeEscape.Replace(word)+"%")

@@ -89,6 +89,16 @@ func (id Identity) Of(a Attribute) string {
 	return ""
 }
 
+// Strength gives how strongly the value believed of an attribute is supported, in decibans; 0 where none is.
+func (id Identity) Strength(a Attribute) int {
+	for _, c := range id {
+		if c.Attribute == a {
+			return c.Strength
+		}
+	}
+	return 0
+}
+
 // Engine identifies devices by one set of rules. It may be used from several goroutines.
 type Engine struct {
 	rules   *Rules

@@ -53,7 +53,7 @@ func Demo(t testing.TB, config Config) *Service {
 		t.Fatal(err)
 	}
 	s.Password = strings.TrimSpace(string(password))
-	if s.Site, err = s.Client.CreateSite(t.Context(), s.Scenario.NewSite()); err != nil {
+	if s.Site, err = s.Client.EnterSite(t.Context(), s.Scenario.NewSite(), s.Scenario.NewCredentials()); err != nil {
 		t.Fatal(err)
 	}
 	return s

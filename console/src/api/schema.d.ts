@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/credentials/{credential}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a credential away */
+        delete: operations["remove-credential"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}": {
         parameters: {
             query?: never;
@@ -51,6 +68,23 @@ export interface paths {
         post?: never;
         /** Take back that a device is set aside */
         delete: operations["take-back"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/credentials/{credential}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try a credential on one device */
+        post: operations["try-credential"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -141,6 +175,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a file of rules away; where it was on, all evidence is read again without it */
+        delete: operations["remove-rules"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{file}/active": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Switch a file of rules on or off; all evidence is read again under the rules that are on */
+        put: operations["switch-rules"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -172,6 +240,24 @@ export interface paths {
         put?: never;
         /** Enter a site */
         post: operations["create-site"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/credentials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a site's agents let us in, without what is secret of it */
+        get: operations["list-credentials"];
+        put?: never;
+        /** Enter a credential; what is secret of it never comes out again */
+        post: operations["create-credential"];
         delete?: never;
         options?: never;
         head?: never;
@@ -224,6 +310,24 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/leases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put the leases of a site's DHCP server (dnsmasq, ISC dhcpd, Kea) in the place of those that are there, and read all evidence again with them */
+        put: operations["import-leases"];
+        post?: never;
+        /** Forget the leases of a site's DHCP server */
+        delete: operations["remove-leases"];
         options?: never;
         head?: never;
         patch?: never;
@@ -327,6 +431,41 @@ export interface paths {
         put?: never;
         /** Read all stored evidence again and write the ledger anew, with no packet sent */
         post: operations["reread-sweeps"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Files of rules that a site has added to those of the program */
+        get: operations["list-rules"];
+        /** Check a file of rules and keep it, switched off; one of the same name is replaced */
+        put: operations["save-rules"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/rules/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check rules, and try them on the stored evidence: what would change */
+        post: operations["try-rules"];
         delete?: never;
         options?: never;
         head?: never;
@@ -596,6 +735,9 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Activity: {
+            active: boolean;
+        };
         Addresses: {
             addresses: string[];
         };
@@ -635,11 +777,29 @@ export interface components {
             strength: number;
             value: string;
         };
+        Certificate: {
+            expired: boolean;
+            /** Format: date-time */
+            from?: string;
+            issuer?: string;
+            /** @description SHA-256 of the public key */
+            key?: string;
+            names: string[];
+            /** @example tcp/443 */
+            port: string;
+            subject?: string;
+            /** Format: date-time */
+            until?: string;
+            /** @example TLS 1.3 */
+            version?: string;
+        };
         Claim: {
             /** @enum {string} */
             attribute: "kind" | "vendor" | "model" | "os" | "firmware" | "serial" | "name";
             /** @description The strongest first */
             candidates: components["schemas"]["Candidate"][];
+            /** @description What strong evidence contradicts it, in words */
+            conflict?: string;
             /**
              * Format: int64
              * @description In decibans: 10 are odds of 10 to 1
@@ -663,19 +823,43 @@ export interface components {
             /** Format: int64 */
             unmanaged: number;
         };
+        Credential: {
+            authentication?: string;
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            privacy?: string;
+            user?: string;
+            /** @enum {string} */
+            version: "1" | "2c" | "3";
+        };
+        CredentialTrial: {
+            /** @description The device's agent answered at all */
+            answered: boolean;
+            /** @description The beginning of what it told */
+            facts: components["schemas"]["Fact"][];
+            /** @description The device's agent let us in with it */
+            taken: boolean;
+        };
         Device: {
             addresses: string[];
             /** @description Who set it aside, and why */
             aside?: components["schemas"]["Aside"];
+            certificates: components["schemas"]["Certificate"][];
             claims: components["schemas"]["Claim"][];
             /** @description It shares an address with another device */
             contested: boolean;
             /** @description All facts of the last sweep that saw it */
             evidence: components["schemas"]["Fact"][];
+            firmware?: string;
             /** Format: date-time */
             firstSeen?: string;
             /** Format: int64 */
             id: number;
+            /** @description Told by its agent of SNMP */
+            interfaces: components["schemas"]["Interface"][];
             kind: string;
             /** Format: date-time */
             lastSeen?: string;
@@ -690,8 +874,12 @@ export interface components {
             matchedBy?: string;
             model?: string;
             name?: string;
+            /** @description All names it goes by, with who tells them */
+            names: components["schemas"]["Name"][];
             note?: string;
             os?: string;
+            /** @description Told by its agent of SNMP */
+            parts: components["schemas"]["Part"][];
             ports: components["schemas"]["Port"][];
             /** @enum {string} */
             presence: "seen" | "silent" | "uncovered";
@@ -704,6 +892,11 @@ export interface components {
             site: number;
             /** @enum {string} */
             standing: "managed" | "unmanaged" | "missing" | "set aside";
+            /**
+             * Format: int64
+             * @description What speaks for its kind, in decibans
+             */
+            strength: number;
             /** @description What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet */
             traits: string[];
             vendor?: string;
@@ -712,6 +905,7 @@ export interface components {
             addresses: string[];
             /** @description It shares an address with another device */
             contested: boolean;
+            firmware?: string;
             /** Format: date-time */
             firstSeen?: string;
             /** Format: int64 */
@@ -727,6 +921,11 @@ export interface components {
             presence: "seen" | "silent" | "uncovered";
             /** @enum {string} */
             standing: "managed" | "unmanaged" | "missing" | "set aside";
+            /**
+             * Format: int64
+             * @description What speaks for its kind, in decibans
+             */
+            strength: number;
             /** @description What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet */
             traits: string[];
             vendor?: string;
@@ -858,12 +1057,53 @@ export interface components {
             /** Format: int64 */
             updated: number;
         };
+        Interface: {
+            /** @description What its keeper calls it */
+            alias?: string;
+            /**
+             * Format: int64
+             * @description Bytes received since the device started
+             */
+            in: number;
+            /** Format: int64 */
+            index: number;
+            mac?: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description Bytes sent since the device started
+             */
+            out: number;
+            /**
+             * Format: int64
+             * @description Bits a second
+             */
+            speed?: number;
+            /**
+             * @description off: switched off by its keeper
+             * @enum {string}
+             */
+            state: "up" | "down" | "off";
+        };
         KindCount: {
             /** Format: int64 */
             devices: number;
             kind: string;
             /** Format: int64 */
             unmanaged: number;
+        };
+        LeaseFile: {
+            name?: string;
+            text: string;
+        };
+        LeaseImport: {
+            /**
+             * Format: int64
+             * @description Devices of which they tell something
+             */
+            devices: number;
+            /** Format: int64 */
+            leases: number;
         };
         Link: {
             title: string;
@@ -887,6 +1127,17 @@ export interface components {
             /** @example 48:9b:34 */
             prefix: string;
         };
+        Name: {
+            /** @description The one it is shown by */
+            best: boolean;
+            name: string;
+            /**
+             * @example [
+             *       "mdns"
+             *     ]
+             */
+            sources: string[];
+        };
         Network: {
             /**
              * @description Name for people
@@ -899,6 +1150,19 @@ export interface components {
              */
             subnet: string;
         };
+        NewCredential: {
+            /** @enum {string} */
+            authentication?: "MD5" | "SHA" | "SHA-224" | "SHA-256" | "SHA-384" | "SHA-512";
+            authenticationKey?: string;
+            community?: string;
+            name: string;
+            /** @enum {string} */
+            privacy?: "DES" | "AES" | "AES-192" | "AES-256";
+            privacyKey?: string;
+            user?: string;
+            /** @enum {string} */
+            version: "1" | "2c" | "3";
+        };
         NewEntry: {
             kind?: string;
             location?: string;
@@ -907,6 +1171,11 @@ export interface components {
             note?: string;
             responsible?: string;
             vendor?: string;
+        };
+        NewRuleFile: {
+            name: string;
+            /** @description YAML; docs/rules.md has the format */
+            text: string;
         };
         NewSite: {
             /** @description Name that no other site has */
@@ -1018,6 +1287,18 @@ export interface components {
              */
             rounds: number;
         };
+        Part: {
+            /** @example chassis */
+            class: string;
+            firmware?: string;
+            hardware?: string;
+            maker?: string;
+            model?: string;
+            name?: string;
+            serial?: string;
+            software?: string;
+            text?: string;
+        };
         Password: {
             password: string;
         };
@@ -1090,6 +1371,37 @@ export interface components {
         Role: {
             /** @enum {string} */
             role: "look" | "sweep" | "administer";
+        };
+        RuleChange: {
+            after: string;
+            attribute: string;
+            before: string;
+            /** Format: int64 */
+            device: number;
+            name: string;
+        };
+        RuleFile: {
+            active: boolean;
+            /** Format: date-time */
+            changedAt: string;
+            changedBy: string;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** Format: int64 */
+            rules: number;
+            text: string;
+        };
+        RuleTrial: {
+            /** @description The first of them */
+            changes: components["schemas"]["RuleChange"][];
+            /**
+             * Format: int64
+             * @description How many devices would be believed to be something else
+             */
+            devices: number;
+            /** Format: int64 */
+            rules: number;
         };
         Seen: {
             addr: string;
@@ -1295,6 +1607,36 @@ export interface operations {
             };
         };
     };
+    "remove-credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the credential */
+                credential: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-device": {
         parameters: {
             query?: never;
@@ -1379,6 +1721,40 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the device */
+                device: number;
+                /** @description Number of the credential */
+                credential: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CredentialTrial"];
+                };
             };
             /** @description Error */
             default: {
@@ -1560,6 +1936,72 @@ export interface operations {
             };
         };
     };
+    "remove-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the file of rules */
+                file: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "switch-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the file of rules */
+                file: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Activity"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleFile"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-session": {
         parameters: {
             query?: never;
@@ -1715,6 +2157,74 @@ export interface operations {
             };
         };
     };
+    "list-credentials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Credential"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCredential"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Credential"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-devices": {
         parameters: {
             query?: {
@@ -1724,13 +2234,25 @@ export interface operations {
                 presence?: ("seen" | "silent" | "uncovered")[] | null;
                 /** @description Only these kinds */
                 kind?: string[] | null;
+                /** @description Only these makers */
+                vendor?: string[] | null;
+                /** @description Only these models */
+                model?: string[] | null;
+                /** @description Only these systems */
+                os?: string[] | null;
+                /** @description Only these versions of firmware */
+                firmware?: string[] | null;
+                /** @description Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp) */
+                service?: string[] | null;
+                /** @description Only devices for whose kind at least this much speaks, in decibans */
+                strength?: number;
                 /** @description Only devices that share an address */
                 contested?: boolean;
                 /** @description Only devices with this trait */
                 trait?: string;
                 /** @description Words that must all occur in what is known of the device */
                 text?: string;
-                sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "mac" | "standing" | "presence" | "firstSeen" | "lastSeen";
+                sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "strength" | "mac" | "standing" | "presence" | "firstSeen" | "lastSeen";
                 /** @description Sort downwards */
                 descend?: boolean;
                 offset?: number;
@@ -1774,13 +2296,25 @@ export interface operations {
                 presence?: ("seen" | "silent" | "uncovered")[] | null;
                 /** @description Only these kinds */
                 kind?: string[] | null;
+                /** @description Only these makers */
+                vendor?: string[] | null;
+                /** @description Only these models */
+                model?: string[] | null;
+                /** @description Only these systems */
+                os?: string[] | null;
+                /** @description Only these versions of firmware */
+                firmware?: string[] | null;
+                /** @description Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp) */
+                service?: string[] | null;
+                /** @description Only devices for whose kind at least this much speaks, in decibans */
+                strength?: number;
                 /** @description Only devices that share an address */
                 contested?: boolean;
                 /** @description Only devices with this trait */
                 trait?: string;
                 /** @description Words that must all occur in what is known of the device */
                 text?: string;
-                sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "mac" | "standing" | "presence" | "firstSeen" | "lastSeen";
+                sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "strength" | "mac" | "standing" | "presence" | "firstSeen" | "lastSeen";
                 /** @description Sort downwards */
                 descend?: boolean;
                 /** @description Only these columns; all where left out */
@@ -1833,6 +2367,72 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Fence"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-leases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeaseFile"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeaseImport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-leases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -2105,6 +2705,110 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleFile"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "save-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRuleFile"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleFile"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRuleFile"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleTrial"];
+                };
             };
             /** @description Error */
             default: {

@@ -1,0 +1,63 @@
+package service
+
+import (
+	"context"
+	"net/http"
+	"slices"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"airdrift/api"
+	"airdrift/core/evidence"
+	"airdrift/core/lease"
+	"airdrift/core/ledger"
+)
+
+func (s *Service) registerLeases(humaAPI huma.API) {
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "import-leases", Method: http.MethodPut, Path: "/api/v1/sites/{site}/leases",
+		Summary: "Put the leases of a site's DHCP server (dnsmasq, ISC dhcpd, Kea) in the place of those that are there, and read all evidence again with them",
+		Tags:    []string{"leases"}, MaxBodyBytes: maxBody, Extensions: needs(Sweep),
+	}, s.importLeases)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "remove-leases", Method: http.MethodDelete, Path: "/api/v1/sites/{site}/leases", Summary: "Forget the leases of a site's DHCP server",
+		DefaultStatus: http.StatusNoContent, Tags: []string{"leases"}, Extensions: needs(Sweep),
+	}, func(ctx context.Context, in *SiteInput) (*struct{}, error) {
+		return nil, problem(ctx, s.replaceLeases(ctx, in.Site, nil))
+	})
+}
+
+func (s *Service) importLeases(ctx context.Context, in *struct {
+	SiteInput
+	Body api.LeaseFile
+}) (*struct{ Body api.LeaseImport }, error) {
+	remark(ctx, "%s", in.Body.Name)
+	leases, err := lease.Read(in.Body.Name, []byte(in.Body.Text))
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	if err := s.replaceLeases(ctx, in.Site, leases); err != nil {
+		return nil, problem(ctx, err)
+	}
+	devices, err := s.store.Devices(ctx, in.Site)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	told := slices.DeleteFunc(devices, func(d ledger.Device) bool {
+		return !slices.ContainsFunc(d.Items, func(it evidence.Item) bool { return it.Source == evidence.SourceLease })
+	})
+	return &struct{ Body api.LeaseImport }{api.LeaseImport{Leases: len(leases), Devices: len(told)}}, nil
+}
+
+func (s *Service) replaceLeases(ctx context.Context, site uint64, leases []lease.Lease) error {
+	if _, err := s.store.Site(ctx, site); err != nil {
+		return err
+	}
+	if err := s.sweeper.idle(site); err != nil {
+		return err
+	}
+	if err := s.store.ReplaceLeases(ctx, site, leases); err != nil {
+		return err
+	}
+	return s.sweeper.rebuild(ctx, site, 0)
+}

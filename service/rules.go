@@ -1,0 +1,253 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"airdrift/api"
+	"airdrift/core/identify"
+	"airdrift/core/ledger"
+	"airdrift/store"
+)
+
+func (s *Service) registerRules(humaAPI huma.API) {
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "list-rules", Method: http.MethodGet, Path: "/api/v1/sites/{site}/rules", Summary: "Files of rules that a site has added to those of the program",
+		Tags: []string{"rules"}, Extensions: needs(Look),
+	}, s.listRules)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "try-rules", Method: http.MethodPost, Path: "/api/v1/sites/{site}/rules/trial", Summary: "Check rules, and try them on the stored evidence: what would change",
+		Tags: []string{"rules"}, Extensions: needs(Sweep),
+	}, s.tryRules)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "save-rules", Method: http.MethodPut, Path: "/api/v1/sites/{site}/rules", Summary: "Check a file of rules and keep it, switched off; one of the same name is replaced",
+		Tags: []string{"rules"}, Extensions: needs(Administer),
+	}, s.saveRules)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "switch-rules", Method: http.MethodPut, Path: "/api/v1/rules/{file}/active", Summary: "Switch a file of rules on or off; all evidence is read again under the rules that are on",
+		Tags: []string{"rules"}, Extensions: needs(Administer),
+	}, s.switchRules)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "remove-rules", Method: http.MethodDelete, Path: "/api/v1/rules/{file}", Summary: "Take a file of rules away; where it was on, all evidence is read again without it",
+		DefaultStatus: http.StatusNoContent, Tags: []string{"rules"}, Extensions: needs(Administer),
+	}, s.removeRules)
+}
+
+// RuleFileInput names a file of rules in the path.
+type RuleFileInput struct {
+	File uint64 `path:"file" doc:"Number of the file of rules"`
+}
+
+func toRuleFile(f store.RuleFile) api.RuleFile {
+	rules, _ := identify.ReadRules(f.Name, []byte(f.Text)) // checked before it was kept
+	return api.RuleFile{ID: f.ID, Name: f.Name, Text: f.Text, Rules: len(rules), Active: f.Active, ChangedBy: f.ChangedBy, ChangedAt: f.ChangedAt}
+}
+
+func (s *Service) listRules(ctx context.Context, in *SiteInput) (*struct{ Body []api.RuleFile }, error) {
+	if _, err := s.store.Site(ctx, in.Site); err != nil {
+		return nil, problem(ctx, err)
+	}
+	files, err := s.store.RuleFiles(ctx, in.Site)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	list := make([]api.RuleFile, len(files))
+	for i, f := range files {
+		list[i] = toRuleFile(f)
+	}
+	return &struct{ Body []api.RuleFile }{list}, nil
+}
+
+// rulesOf gives the rules of the program with those that a site has switched on behind them. extra is laid over the site's file of
+// the same name; it may be nil.
+func (s *sweeper) rulesOf(ctx context.Context, site uint64, extra *store.RuleFile) (*identify.Rules, error) {
+	files, err := s.store.RuleFiles(ctx, site)
+	if err != nil {
+		return nil, err
+	}
+	files = slices.DeleteFunc(files, func(f store.RuleFile) bool { return !f.Active || extra != nil && f.Name == extra.Name })
+	if extra != nil {
+		files = append(files, *extra)
+	}
+	if len(files) == 0 {
+		return s.rules, nil
+	}
+	all := slices.Clone(s.rules.All())
+	for _, f := range files {
+		rules, err := identify.ReadRules(f.Name, []byte(f.Text))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, rules...)
+	}
+	return identify.NewRules(all), nil
+}
+
+// engineOf makes the engine by which a site's devices are identified.
+func (s *sweeper) engineOf(ctx context.Context, site store.Site) (*identify.Engine, error) {
+	rules, err := s.rulesOf(ctx, site.ID, nil)
+	if err != nil {
+		return nil, err
+	}
+	return identify.New(rules, site.Overlay()), nil
+}
+
+func (s *Service) tryRules(ctx context.Context, in *struct {
+	SiteInput
+	Body api.NewRuleFile
+}) (*struct{ Body api.RuleTrial }, error) {
+	trial, err := s.sweeper.tryRules(ctx, in.Site, store.RuleFile{Name: in.Body.Name, Text: in.Body.Text, Active: true})
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	return &struct{ Body api.RuleTrial }{trial}, nil
+}
+
+// maxChanges is how many changes a trial names.
+const maxChanges = 200
+
+// tryRules reads the evidence that is stored of each device under other rules.
+func (s *sweeper) tryRules(ctx context.Context, siteID uint64, file store.RuleFile) (api.RuleTrial, error) {
+	trial := api.RuleTrial{Changes: []api.RuleChange{}}
+	added, err := identify.ReadRules(file.Name, []byte(file.Text))
+	if err != nil {
+		return trial, err
+	}
+	trial.Rules = len(added)
+	site, err := s.store.Site(ctx, siteID)
+	if err != nil {
+		return trial, err
+	}
+	rules, err := s.rulesOf(ctx, siteID, &file)
+	if err != nil {
+		return trial, err
+	}
+	devices, err := s.store.Devices(ctx, siteID)
+	if err != nil {
+		return trial, err
+	}
+	engine := identify.New(rules, site.Overlay())
+	for _, d := range devices {
+		if changes := changesUnder(engine, d); len(changes) > 0 {
+			trial.Devices++
+			trial.Changes = append(trial.Changes, changes[:min(len(changes), maxChanges-len(trial.Changes))]...)
+		}
+	}
+	return trial, nil
+}
+
+func changesUnder(engine *identify.Engine, d ledger.Device) []api.RuleChange {
+	if d.FirstSeen.IsZero() {
+		return nil
+	}
+	var changes []api.RuleChange
+	after := engine.Identify(d.Items)
+	for _, attribute := range identify.Attributes {
+		if old, fresh := d.Identity.Of(attribute), after.Of(attribute); old != fresh {
+			name := store.DisplayName(d)
+			if name == "" && len(d.Addrs) > 0 {
+				name = d.Addrs[0].String()
+			}
+			changes = append(changes, api.RuleChange{Device: d.ID, Name: name, Attribute: string(attribute), Before: old, After: fresh})
+		}
+	}
+	return changes
+}
+
+func (s *Service) saveRules(ctx context.Context, in *struct {
+	SiteInput
+	Body api.NewRuleFile
+}) (*struct{ Body api.RuleFile }, error) {
+	remark(ctx, "%s", in.Body.Name)
+	if _, err := identify.ReadRules(in.Body.Name, []byte(in.Body.Text)); err != nil {
+		return nil, problem(ctx, err)
+	}
+	if _, err := s.store.Site(ctx, in.Site); err != nil {
+		return nil, problem(ctx, err)
+	}
+	files, err := s.store.RuleFiles(ctx, in.Site)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	file := store.RuleFile{SiteID: in.Site, Name: in.Body.Name}
+	if at := slices.IndexFunc(files, func(f store.RuleFile) bool { return f.Name == in.Body.Name }); at >= 0 {
+		if file = files[at]; file.Active {
+			return nil, problem(ctx, refuse(http.StatusConflict, "the file of rules %q is on: switch it off before it is replaced, or give this one another name", file.Name))
+		}
+	}
+	file.Text, file.ChangedBy, file.ChangedAt = in.Body.Text, personOf(ctx).name, time.Now().UTC()
+	if err := s.store.SaveRuleFile(ctx, &file); err != nil {
+		return nil, problem(ctx, err)
+	}
+	return &struct{ Body api.RuleFile }{toRuleFile(file)}, nil
+}
+
+func (s *Service) switchRules(ctx context.Context, in *struct {
+	RuleFileInput
+	Body api.Activity
+}) (*struct{ Body api.RuleFile }, error) {
+	file, err := s.store.RuleFile(ctx, in.File)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	remark(ctx, "%s", fmt.Sprintf("%s %s", file.Name, map[bool]string{true: "on", false: "off"}[in.Body.Active]))
+	if file.Active != in.Body.Active {
+		file.Active, file.ChangedBy, file.ChangedAt = in.Body.Active, personOf(ctx).name, time.Now().UTC()
+		if err := s.changeRules(ctx, file.SiteID, func() error { return s.store.SaveRuleFile(ctx, &file) }); err != nil {
+			return nil, problem(ctx, err)
+		}
+	}
+	return &struct{ Body api.RuleFile }{toRuleFile(file)}, nil
+}
+
+func (s *Service) removeRules(ctx context.Context, in *RuleFileInput) (*struct{}, error) {
+	file, err := s.store.RuleFile(ctx, in.File)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	remark(ctx, "%s", file.Name)
+	if !file.Active {
+		return nil, problem(ctx, s.store.RemoveRuleFile(ctx, file.ID))
+	}
+	return nil, problem(ctx, s.changeRules(ctx, file.SiteID, func() error { return s.store.RemoveRuleFile(ctx, file.ID) }))
+}
+
+// changeRules changes which rules a site has on, and reads all evidence again. Nothing is changed while a sweep runs, which has
+// been given the rules as they are.
+func (s *Service) changeRules(ctx context.Context, site uint64, change func() error) error {
+	if err := s.sweeper.idle(site); err != nil {
+		return err
+	}
+	if err := change(); err != nil {
+		return err
+	}
+	return s.sweeper.rebuild(ctx, site, 0)
+}
+
+// namesOf gives the names that a device goes by, with who tells them.
+func namesOf(d ledger.Device) []api.Name {
+	names := []api.Name{}
+	best := d.Identity.Of(identify.Name)
+	for _, claim := range d.Identity {
+		if claim.Attribute != identify.Name {
+			continue
+		}
+		for _, candidate := range claim.Others {
+			n := api.Name{Name: candidate.Value, Best: candidate.Value == best, Sources: []string{}}
+			for _, r := range candidate.Reasons {
+				if source := string(r.Item.Source); !slices.Contains(n.Sources, source) {
+					n.Sources = append(n.Sources, source)
+				}
+			}
+			names = append(names, n)
+		}
+	}
+	slices.SortStableFunc(names, func(a, b api.Name) int { return cmp.Compare(len(b.Sources), len(a.Sources)) })
+	return names
+}

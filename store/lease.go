@@ -1,0 +1,63 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"gorm.io/gorm"
+
+	"airdrift/core/lease"
+)
+
+type leaseRow struct {
+	ID     uint64
+	SiteID uint64
+	Addr   string
+	MAC    string `gorm:"column:mac"`
+	Name   string
+	Client string
+	Until  *time.Time
+}
+
+func (leaseRow) TableName() string { return "leases" }
+
+// ReplaceLeases puts leases in the place of all that a site has.
+func (s *Store) ReplaceLeases(ctx context.Context, site uint64, leases []lease.Lease) error {
+	rows := make([]leaseRow, len(leases))
+	for i, l := range leases {
+		rows[i] = leaseRow{SiteID: site, Addr: l.Addr.String(), MAC: l.MAC.String(), Name: cut(l.Name), Client: cut(l.Client)}
+		if !l.Until.IsZero() {
+			rows[i].Until = &l.Until
+		}
+	}
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Where("site_id = ?", site).Delete(&leaseRow{}).Error; err != nil || len(rows) == 0 {
+			return err
+		}
+		return tx.CreateInBatches(rows, batchSize).Error
+	})
+	return own(err, "leases")
+}
+
+// Leases gives a site's leases.
+func (s *Store) Leases(ctx context.Context, site uint64) ([]lease.Lease, error) {
+	var rows []leaseRow
+	if err := s.db.WithContext(ctx).Where("site_id = ?", site).Order("id").Find(&rows).Error; err != nil {
+		return nil, own(err, "leases")
+	}
+	leases := make([]lease.Lease, len(rows))
+	for i, r := range rows {
+		addr, err := netip.ParseAddr(r.Addr)
+		if err != nil {
+			return nil, fmt.Errorf("stored lease %d: %w", r.ID, err)
+		}
+		leases[i] = lease.Lease{Addr: addr, Name: r.Name, Client: r.Client}
+		_ = leases[i].MAC.UnmarshalText([]byte(r.MAC)) // written by us from a MAC
+		if r.Until != nil {
+			leases[i].Until = *r.Until
+		}
+	}
+	return leases, nil
+}
