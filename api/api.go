@@ -200,6 +200,15 @@ type DeviceList struct {
 	Total   int64        `json:"total" doc:"Devices on all pages"`
 }
 
+// Values are what a site's devices have, for filters to choose from.
+type Values struct {
+	Vendor   []string `json:"vendor" nullable:"false"`
+	Model    []string `json:"model" nullable:"false"`
+	OS       []string `json:"os" nullable:"false"`
+	Firmware []string `json:"firmware" nullable:"false"`
+	Service  []string `json:"service" nullable:"false"`
+}
+
 // Device is all that is known of one device.
 type Device struct {
 	DeviceLine

@@ -21,6 +21,10 @@ func (s *Service) registerDevices(humaAPI huma.API) {
 		Tags: []string{"devices"}, Extensions: needs(Look),
 	}, s.listDevices)
 	huma.Register(humaAPI, huma.Operation{
+		OperationID: "list-values", Method: http.MethodGet, Path: "/api/v1/sites/{site}/values", Summary: "Makers, models, systems, versions and services that a site's devices have, for filters",
+		Tags: []string{"devices"}, Extensions: needs(Look),
+	}, s.listValues)
+	huma.Register(humaAPI, huma.Operation{
 		OperationID: "export-devices", Method: http.MethodGet, Path: "/api/v1/sites/{site}/devices.csv", Summary: "Devices of a site as CSV, all that the filter lets through",
 		Tags: []string{"devices"}, Extensions: needs(Look),
 	}, s.exportDevices)
@@ -177,6 +181,16 @@ func (s *Service) listDevices(ctx context.Context, in *devicesInput) (*struct{ B
 		list.Devices[i] = toDeviceLine(l)
 	}
 	return &struct{ Body api.DeviceList }{list}, nil
+}
+
+func (s *Service) listValues(ctx context.Context, in *SiteInput) (*struct{ Body api.Values }, error) {
+	values, err := s.store.Values(ctx, in.Site)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	return &struct{ Body api.Values }{api.Values{
+		Vendor: texts(values["vendor"]), Model: texts(values["model"]), OS: texts(values["os"]), Firmware: texts(values["firmware"]), Service: texts(values["services"]),
+	}}, nil
 }
 
 func (s *Service) getDevice(ctx context.Context, in *DeviceInput) (*struct{ Body api.Device }, error) {

@@ -582,6 +582,32 @@ func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
 
 var likeEscape = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
 
+// maxValues is how many values of one column a filter is offered.
+const maxValues = 500
+
+// Values gives what a site's devices have in the columns that filters go by, each in alphabetical order.
+func (s *Store) Values(ctx context.Context, site uint64) (map[string][]string, error) {
+	values := map[string][]string{}
+	for _, column := range []string{"vendor", "model", "os", "firmware", "services"} {
+		var list []string
+		err := s.db.WithContext(ctx).Model(&deviceRow{}).Where("site_id = ? AND "+column+" <> ''", site).Distinct().Order(column).Limit(maxValues).Pluck(column, &list).Error
+		if err != nil {
+			return nil, own(err, "devices")
+		}
+		values[column] = list
+	}
+	offered := map[string]bool{}
+	for _, list := range values["services"] {
+		for word := range strings.FieldsSeq(list) {
+			if word[0] < '0' || word[0] > '9' {
+				offered[word] = true
+			}
+		}
+	}
+	values["services"] = slices.Sorted(maps.Keys(offered))
+	return values, nil
+}
+
 // Device gives one device whole, and its site.
 func (s *Store) Device(ctx context.Context, id uint64) (ledger.Device, uint64, error) {
 	var row deviceRow

@@ -490,6 +490,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Makers, models, systems, versions and services that a site's devices have, for filters */
+        get: operations["list-values"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sweeps/{sweep}": {
         parameters: {
             query?: never;
@@ -1528,6 +1545,13 @@ export interface components {
              * @enum {string}
              */
             role: "look" | "sweep" | "administer";
+        };
+        Values: {
+            firmware: string[];
+            model: string[];
+            os: string[];
+            service: string[];
+            vendor: string[];
         };
         Vantage: {
             gateway?: string;
@@ -2880,6 +2904,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Values"];
                 };
             };
             /** @description Error */

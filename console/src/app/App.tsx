@@ -6,6 +6,8 @@ import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
 import { isSignedOut } from '../api/client';
 import { AccountPage } from '../users/AccountPage';
 import { UsersPage } from '../users/UsersPage';
+import { CredentialsPage } from '../credentials/CredentialsPage';
+import { RulesPage } from '../rules/RulesPage';
 import { DevicePage } from '../devices/DevicePage';
 import { DevicesPage } from '../devices/DevicesPage';
 import { FencePage } from '../fence/FencePage';
@@ -52,6 +54,8 @@ export function App() {
                 <Route path="sites/:site/register" element={<RegisterPage />} />
                 <Route path="sites/:site/fence" element={<FencePage />} />
                 <Route path="sites/:site/footing" element={<FootingPage />} />
+                <Route path="sites/:site/credentials" element={<CredentialsPage />} />
+                <Route path="sites/:site/rules" element={<RulesPage />} />
                 <Route path="sites/:site/users" element={<UsersPage />} />
                 <Route path="sites/:site/account" element={<AccountPage />} />
               </Route>

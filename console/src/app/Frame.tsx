@@ -3,11 +3,13 @@ import DevicesIcon from '@mui/icons-material/DevicesOtherOutlined';
 import LightModeIcon from '@mui/icons-material/LightModeOutlined';
 import FenceIcon from '@mui/icons-material/FenceOutlined';
 import FootingIcon from '@mui/icons-material/CableOutlined';
+import KeyIcon from '@mui/icons-material/KeyOutlined';
 import LogoutIcon from '@mui/icons-material/LogoutOutlined';
 import MenuIcon from '@mui/icons-material/MenuOutlined';
 import OverviewIcon from '@mui/icons-material/SpaceDashboardOutlined';
 import RegisterIcon from '@mui/icons-material/FactCheckOutlined';
 import AccountIcon from '@mui/icons-material/AccountCircleOutlined';
+import RuleIcon from '@mui/icons-material/RuleOutlined';
 import SweepIcon from '@mui/icons-material/TravelExploreOutlined';
 import UsersIcon from '@mui/icons-material/PeopleOutlineOutlined';
 import {
@@ -31,6 +33,8 @@ const pages: { path: string; label: string; icon: ReactNode; role?: Role }[] = [
   { path: '/register', label: 'Register', icon: <RegisterIcon /> },
   { path: '/fence', label: 'Fence', icon: <FenceIcon /> },
   { path: '/footing', label: 'Footing', icon: <FootingIcon /> },
+  { path: '/credentials', label: 'Credentials', icon: <KeyIcon /> },
+  { path: '/rules', label: 'Rules', icon: <RuleIcon /> },
   { path: '/users', label: 'Users', icon: <UsersIcon />, role: 'administer' },
 ];
 

@@ -5,7 +5,7 @@ import { Link as RouterLink, useParams } from 'react-router';
 
 import { answer, api, type Claim, type Device } from '../api/client';
 import { DeviceText, Empty, Failure, Loading, Page, Pairs, Panel, Scrolling, StandingChip } from '../app/parts';
-import { moment, odds, visible } from '../lib/format';
+import { bytes, moment, odds, speed, visible } from '../lib/format';
 import { Actions } from './DeviceActions';
 import { KindIcon, kindLabel } from './kinds';
 import { traitMeanings } from './traits';
@@ -47,6 +47,7 @@ function Shown({ d }: { d: Device }) {
         <Grid size={{ xs: 12, md: 5 }}>
           <Stack spacing={2}>
             <Facts d={d} />
+            {d.names.length > 1 && <Names d={d} />}
             {d.links.length > 0 && <Links d={d} />}
             {d.registerEntry && <RegisterPanel d={d} />}
             <History d={d} />
@@ -56,6 +57,9 @@ function Shown({ d }: { d: Device }) {
         <Grid size={{ xs: 12, md: 7 }}>
           <Stack spacing={2}>
             <Claims claims={d.claims} />
+            {d.interfaces.length > 0 && <Interfaces d={d} />}
+            {d.parts.length > 0 && <Parts d={d} />}
+            {d.certificates.length > 0 && <Certificates d={d} />}
             <Ports d={d} />
           </Stack>
         </Grid>
@@ -258,6 +262,11 @@ function ClaimBlock({ claim }: { claim: Claim }) {
         </Typography>
         <Strength value={claim.strength} />
       </Stack>
+      {claim.conflict && (
+        <Alert severity="warning" sx={{ mt: 0.5 }}>
+          {visible(claim.conflict)}
+        </Alert>
+      )}
       {claim.candidates.map((candidate) => (
         <Box key={candidate.value} sx={{ pl: { sm: '88px' }, mt: 0.5 }}>
           {candidate.value !== claim.value && (
@@ -265,17 +274,127 @@ function ClaimBlock({ claim }: { claim: Claim }) {
               {claim.strength > 0 ? 'against it' : 'it could be'}: {visible(candidate.value)} <Strength value={candidate.strength} />
             </Typography>
           )}
-          {candidate.reasons.map((r, i) => (
-            <Typography key={i} variant="body2">
-              <Box component="span" sx={{ color: 'text.secondary', mr: 1 }}>
-                +{r.strength}
-              </Box>
-              {visible(r.because)} <DeviceText>{`${r.fact.key} ${r.fact.value}`}</DeviceText>
-            </Typography>
-          ))}
+          <ReasonList reasons={candidate.reasons} />
         </Box>
       ))}
     </Box>
+  );
+}
+
+/** The reasons for one value. Of one source only the strongest counts; the others are shown when somebody asks for them. */
+function ReasonList({ reasons }: { reasons: Claim['candidates'][number]['reasons'] }) {
+  const [all, setAll] = useState(false);
+  const counted = reasons.filter((r, i) => !reasons.slice(0, i).some((s) => s.fact.source === r.fact.source));
+  const more = reasons.length - counted.length;
+  return (
+    <>
+      {(all ? reasons : counted).map((r, i) => (
+        <Typography key={i} variant="body2">
+          <Box component="span" sx={{ color: 'text.secondary', mr: 1 }}>
+            {counted.includes(r) ? `+${r.strength}` : `(+${r.strength})`}
+          </Box>
+          {visible(r.because)} <DeviceText>{`${r.fact.key} ${r.fact.value}`}</DeviceText>
+        </Typography>
+      ))}
+      {more > 0 && (
+        <Button size="small" onClick={() => setAll(!all)} sx={{ p: 0, minWidth: 0 }}>
+          {all ? 'only what counts' : `and ${more} more that the same sources say`}
+        </Button>
+      )}
+    </>
+  );
+}
+
+function Names({ d }: { d: Device }) {
+  return (
+    <Panel title="Names">
+      <Pairs pairs={d.names.map((n) => [n.sources.join(', '), <Box key={n.name}><DeviceText>{n.name}</DeviceText>{n.best && <Typography component="span" variant="body2" color="textSecondary"> shown by this one</Typography>}</Box>])} />
+    </Panel>
+  );
+}
+
+/** How many interfaces are shown before the rest is folded away. */
+const fewInterfaces = 12;
+
+function Interfaces({ d }: { d: Device }) {
+  const [all, setAll] = useState(d.interfaces.length <= fewInterfaces);
+  return (
+    <Panel title={`Interfaces (${d.interfaces.length})`}>
+      <Scrolling>
+        <Table size="small" aria-label="Interfaces">
+          <TableHead>
+            <TableRow>
+              <TableCell>Name</TableCell>
+              <TableCell>State</TableCell>
+              <TableCell>Speed</TableCell>
+              <TableCell>MAC</TableCell>
+              <TableCell align="right">In</TableCell>
+              <TableCell align="right">Out</TableCell>
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {(all ? d.interfaces : d.interfaces.slice(0, fewInterfaces)).map((i) => (
+              <TableRow key={i.index}>
+                <TableCell>
+                  {visible(i.name)} {i.alias && <Typography component="span" variant="body2" color="textSecondary">{visible(i.alias)}</Typography>}
+                </TableCell>
+                <TableCell>{i.state}</TableCell>
+                <TableCell sx={{ whiteSpace: 'nowrap' }}>{speed(i.speed)}</TableCell>
+                <TableCell>
+                  <DeviceText>{i.mac}</DeviceText>
+                </TableCell>
+                <TableCell align="right">{bytes(i.in)}</TableCell>
+                <TableCell align="right">{bytes(i.out)}</TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      </Scrolling>
+      {!all && (
+        <Button size="small" onClick={() => setAll(true)}>
+          and {d.interfaces.length - fewInterfaces} more
+        </Button>
+      )}
+    </Panel>
+  );
+}
+
+function Parts({ d }: { d: Device }) {
+  return (
+    <Panel title="Parts">
+      <Pairs
+        pairs={d.parts.map((p) => [
+          p.class,
+          [p.maker, p.model || p.text, p.serial && `serial ${p.serial}`, p.hardware && `hardware ${p.hardware}`, p.firmware && `firmware ${p.firmware}`, p.software && `software ${p.software}`]
+            .filter((text) => text)
+            .map((text) => visible(text ?? ''))
+            .join(', '),
+        ])}
+      />
+    </Panel>
+  );
+}
+
+function Certificates({ d }: { d: Device }) {
+  return (
+    <Panel title="Certificates">
+      <Stack spacing={2}>
+        {d.certificates.map((c) => (
+          <Box key={c.port}>
+            <Pairs
+              pairs={[
+                ['Port', <DeviceText key="port">{`${c.port} ${c.version ?? ''}`}</DeviceText>],
+                ['Subject', visible(c.subject ?? '')],
+                ['Issuer', visible(c.issuer ?? '')],
+                ['Names', c.names.map(visible).join(', ')],
+                ['Valid', c.from && c.until && `${moment(c.from)} to ${moment(c.until)}`],
+              ]}
+            />
+            {c.expired && <Alert severity="warning">It has expired.</Alert>}
+          </Box>
+        ))}
+      </Stack>
+    </Panel>
   );
 }
 
@@ -293,7 +412,7 @@ function Ports({ d }: { d: Device }) {
   if (d.ports.length === 0) {
     return (
       <Panel title="Ports">
-        <Empty title="No port that was asked is open" />
+        <Empty title="No port that was asked answers" />
       </Panel>
     );
   }

@@ -1,5 +1,6 @@
 import CheckedIcon from '@mui/icons-material/CheckBoxOutlined';
 import ColumnsIcon from '@mui/icons-material/ViewColumnOutlined';
+import FilterIcon from '@mui/icons-material/FilterAltOutlined';
 import DownloadIcon from '@mui/icons-material/DownloadOutlined';
 import InfoIcon from '@mui/icons-material/InfoOutlined';
 import SearchIcon from '@mui/icons-material/SearchOutlined';
@@ -13,11 +14,11 @@ import { useEffect, useState } from 'react';
 import { Link as RouterLink, useNavigate, useSearchParams } from 'react-router';
 
 import { answer, api, type DeviceLine } from '../api/client';
-import { DeviceText, Empty, Failure, Page, StandingChip } from '../app/parts';
+import { DeviceText, Empty, Failure, FormDialog, Page, StandingChip } from '../app/parts';
 import { useSiteId } from '../app/queries';
 import { moment, visible } from '../lib/format';
 import { KindCell, kindLabel, kinds } from './kinds';
-import { columns, exportAddress, filterQuery, readFilter, writeFilter, type Column, type DeviceFilter } from './filter';
+import { columns, details, exportAddress, filterQuery, readFilter, writeFilter, type Column, type Detail, type DeviceFilter } from './filter';
 
 /** The site's devices: a page of them at a time, as the address bar says. */
 export function DevicesPage() {
@@ -34,8 +35,6 @@ export function DevicesPage() {
             path: { site },
             query: { ...filterQuery(filter), offset: filter.page * filter.size, limit: filter.size },
           },
-          // The service reads lists parted by commas.
-          querySerializer: { array: { style: 'form', explode: false } },
         }),
       ),
     placeholderData: keepPreviousData,
@@ -68,11 +67,11 @@ function useUsualColumns(): Column[] {
   const wide = useMediaQuery(theme.breakpoints.up('lg'));
   if (!medium) return ['address', 'kind', 'standing'];
   if (!wide) return ['address', 'name', 'kind', 'vendor', 'standing'];
-  return ['address', 'name', 'kind', 'vendor', 'standing', 'mac', 'lastSeen'];
+  return ['address', 'name', 'kind', 'vendor', 'model', 'standing', 'lastSeen'];
 }
 
 const columnNames: Record<Column, string> = {
-  address: 'Address', name: 'Name', kind: 'Kind', vendor: 'Vendor', model: 'Model', os: 'System', standing: 'Standing', presence: 'Presence',
+  address: 'Address', name: 'Name', kind: 'Kind', vendor: 'Vendor', model: 'Model', os: 'System', firmware: 'Firmware', strength: 'Strength', standing: 'Standing', presence: 'Presence',
   mac: 'MAC', firstSeen: 'First seen', lastSeen: 'Last seen', traits: 'Mind',
 };
 
@@ -98,7 +97,7 @@ function ColumnsButton({ shown, onShown }: { shown: Column[]; onShown: (columns:
 
 function Filters({ filter, change }: { filter: DeviceFilter; change: (part: Partial<DeviceFilter>) => void }) {
   return (
-    <Stack direction={{ xs: 'column', lg: 'row' }} spacing={2} sx={{ alignItems: { lg: 'center' } }}>
+    <Stack direction={{ xs: 'column', lg: 'row' }} spacing={2} useFlexGap sx={{ alignItems: { lg: 'center' }, flexWrap: { lg: 'wrap' } }}>
       <ToggleButtonGroup size="small" value={filter.standing} onChange={(_, standing: DeviceFilter['standing']) => change({ standing })} aria-label="Standing">
         <ToggleButton value="unmanaged">unmanaged</ToggleButton>
         <ToggleButton value="managed">managed</ToggleButton>
@@ -116,12 +115,75 @@ function Filters({ filter, change }: { filter: DeviceFilter; change: (part: Part
         renderInput={(input) => <TextField {...input} label="Kinds" />}
         sx={{ minWidth: 220, flex: { lg: '1 1 220px' }, maxWidth: { lg: 380 } }}
       />
+      <MoreButton filter={filter} change={change} />
+      {details.flatMap((detail) =>
+        filter[detail].map((value) => (
+          <Chip key={detail + value} label={`${detailNames[detail]}: ${visible(value)}`} onDelete={() => change({ [detail]: filter[detail].filter((v) => v !== value) })} />
+        )),
+      )}
+      {filter.strength > 0 && <Chip label={`at least ${filter.strength} dB`} onDelete={() => change({ strength: 0 })} />}
       {filter.presence.map((p) => (
         <Chip key={p} label={p} onDelete={() => change({ presence: [] })} />
       ))}
       {filter.trait && <Chip label={filter.trait} onDelete={() => change({ trait: '' })} />}
       {filter.contested && <Chip label="share an address" onDelete={() => change({ contested: false })} />}
     </Stack>
+  );
+}
+
+const detailNames: Record<Detail, string> = { vendor: 'Vendor', model: 'Model', os: 'System', firmware: 'Firmware', service: 'Service' };
+
+/** Opens a dialog with what devices can be told apart by besides kind and standing. */
+function MoreButton({ filter, change }: { filter: DeviceFilter; change: (part: Partial<DeviceFilter>) => void }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      <Button startIcon={<FilterIcon />} onClick={() => setOpen(true)}>
+        More filters
+      </Button>
+      {open && <MoreDialog filter={filter} change={change} onClose={() => setOpen(false)} />}
+    </>
+  );
+}
+
+function MoreDialog({ filter, change, onClose }: { filter: DeviceFilter; change: (part: Partial<DeviceFilter>) => void; onClose: () => void }) {
+  const site = useSiteId();
+  const [chosen, setChosen] = useState(filter);
+  const values = useQuery({ queryKey: ['values', site], queryFn: () => answer(api.GET('/api/v1/sites/{site}/values', { params: { path: { site } } })) });
+  return (
+    <FormDialog
+      title="Only devices of which this is believed"
+      does="Show"
+      failure={values.error}
+      busy={false}
+      onSubmit={() => {
+        change({ ...Object.fromEntries(details.map((d) => [d, chosen[d]])), strength: chosen.strength });
+        onClose();
+      }}
+      onClose={onClose}
+    >
+      {details.map((detail) => (
+        <Autocomplete
+          key={detail}
+          multiple
+          freeSolo
+          size="small"
+          options={values.data?.[detail] ?? []}
+          getOptionLabel={visible}
+          value={chosen[detail]}
+          onChange={(_, value) => setChosen({ ...chosen, [detail]: value })}
+          renderInput={(input) => <TextField {...input} label={detailNames[detail]} helperText={detail === 'service' ? 'A port (tcp/80), a name (http) or a type (_ipp._tcp)' : undefined} />}
+        />
+      ))}
+      <TextField
+        size="small"
+        type="number"
+        label="Strength of the kind, at least"
+        value={chosen.strength || ''}
+        onChange={(e) => setChosen({ ...chosen, strength: Math.max(0, Number(e.target.value) || 0) })}
+        helperText="In decibans: 10 are odds of 10 to 1, 20 of 100 to 1"
+      />
+    </FormDialog>
   );
 }
 
@@ -229,6 +291,8 @@ function gridColumns(site: number): GridColDef<DeviceLine>[] {
     { ...head('vendor'), flex: 1, minWidth: 118, renderCell: ({ row }) => visible(row.vendor ?? '') },
     { ...head('model'), flex: 0.8, minWidth: 110, renderCell: ({ row }) => visible(row.model ?? '') },
     { ...head('os'), flex: 0.8, minWidth: 110, renderCell: ({ row }) => visible(row.os ?? '') },
+    { ...head('firmware'), flex: 0.7, minWidth: 96, renderCell: ({ row }) => visible(row.firmware ?? '') },
+    { ...head('strength'), width: 96, align: 'right', headerAlign: 'right', renderCell: ({ row }) => (row.strength ? `${row.strength} dB` : '') },
     {
       ...head('standing'), flex: 0.8, minWidth: 114,
       renderCell: ({ row }) => (

@@ -3,10 +3,18 @@ export interface DeviceFilter {
   standing: ('managed' | 'unmanaged' | 'missing' | 'set aside')[];
   presence: ('seen' | 'silent' | 'uncovered')[];
   kind: string[];
+  vendor: string[];
+  model: string[];
+  os: string[];
+  firmware: string[];
+  /** Ports (tcp/80), names (http) or types (_ipp._tcp). */
+  service: string[];
+  /** Decibans that must speak for the kind. */
+  strength: number;
   contested: boolean;
   trait: string;
   text: string;
-  sort: 'address' | 'name' | 'kind' | 'vendor' | 'model' | 'os' | 'mac' | 'standing' | 'presence' | 'firstSeen' | 'lastSeen';
+  sort: 'address' | 'name' | 'kind' | 'vendor' | 'model' | 'os' | 'firmware' | 'strength' | 'mac' | 'standing' | 'presence' | 'firstSeen' | 'lastSeen';
   descend: boolean;
   page: number;
   size: number;
@@ -15,13 +23,17 @@ export interface DeviceFilter {
 }
 
 /** The columns there are, by the names that the service's export knows. */
-export const columns = ['address', 'name', 'kind', 'vendor', 'model', 'os', 'standing', 'presence', 'mac', 'firstSeen', 'lastSeen', 'traits'] as const;
+export const columns = ['address', 'name', 'kind', 'vendor', 'model', 'os', 'firmware', 'strength', 'standing', 'presence', 'mac', 'firstSeen', 'lastSeen', 'traits'] as const;
 export type Column = (typeof columns)[number];
 
 const standings = ['managed', 'unmanaged', 'missing', 'set aside'] as const;
 const presences = ['seen', 'silent', 'uncovered'] as const;
-const sorts = ['address', 'name', 'kind', 'vendor', 'model', 'os', 'mac', 'standing', 'presence', 'firstSeen', 'lastSeen'] as const;
+const sorts = ['address', 'name', 'kind', 'vendor', 'model', 'os', 'firmware', 'strength', 'mac', 'standing', 'presence', 'firstSeen', 'lastSeen'] as const;
 const defaultSize = 50;
+
+/** What devices can be told apart by besides kind and standing. Their values have commas in them, so each stands by itself. */
+export const details = ['vendor', 'model', 'os', 'firmware', 'service'] as const;
+export type Detail = (typeof details)[number];
 
 /** Reads a filter from the address bar; what it does not know is left out. */
 export function readFilter(params: URLSearchParams): DeviceFilter {
@@ -32,6 +44,12 @@ export function readFilter(params: URLSearchParams): DeviceFilter {
     standing: standings.filter((s) => list('standing').includes(s)),
     presence: presences.filter((p) => list('presence').includes(p)),
     kind: list('kind'),
+    vendor: params.getAll('vendor'),
+    model: params.getAll('model'),
+    os: params.getAll('os'),
+    firmware: params.getAll('firmware'),
+    service: params.getAll('service'),
+    strength: number('strength'),
     contested: params.get('contested') === 'true',
     trait: params.get('trait') ?? '',
     text: params.get('text') ?? '',
@@ -49,6 +67,8 @@ export function writeFilter(f: DeviceFilter): URLSearchParams {
   if (f.standing.length) params.set('standing', f.standing.join(','));
   if (f.presence.length) params.set('presence', f.presence.join(','));
   if (f.kind.length) params.set('kind', f.kind.join(','));
+  for (const detail of details) for (const value of f[detail]) params.append(detail, value);
+  if (f.strength) params.set('strength', String(f.strength));
   if (f.contested) params.set('contested', 'true');
   if (f.trait) params.set('trait', f.trait);
   if (f.text) params.set('text', f.text);
@@ -63,7 +83,8 @@ export function writeFilter(f: DeviceFilter): URLSearchParams {
 /** What the service is asked for by a filter; the same for the list and for the export. */
 export function filterQuery(f: DeviceFilter) {
   return {
-    standing: f.standing, presence: f.presence, kind: f.kind, contested: f.contested || undefined, trait: f.trait || undefined,
+    standing: f.standing, presence: f.presence, kind: f.kind, vendor: f.vendor, model: f.model, os: f.os, firmware: f.firmware, service: f.service,
+    strength: f.strength || undefined, contested: f.contested || undefined, trait: f.trait || undefined,
     text: f.text || undefined, sort: f.sort, descend: f.descend || undefined,
   };
 }
@@ -72,8 +93,7 @@ export function filterQuery(f: DeviceFilter) {
 export function exportAddress(site: number, f: DeviceFilter, shown: Column[]): string {
   const params = new URLSearchParams();
   for (const [name, value] of Object.entries(filterQuery(f))) {
-    const text = Array.isArray(value) ? value.join(',') : String(value ?? '');
-    if (text) params.set(name, text);
+    for (const each of Array.isArray(value) ? value : [value]) if (each !== undefined && each !== '') params.append(name, String(each));
   }
   params.set('columns', shown.join(','));
   return `/api/v1/sites/${site}/devices.csv?${params.toString()}`;

@@ -29,3 +29,20 @@ export function odds(strength: number): string {
   const rounded = ratio < 10 ? ratio.toFixed(1) : Number(ratio.toPrecision(2)).toLocaleString();
   return `odds of ${rounded} to 1`;
 }
+
+/** Bits a second in words. */
+export function speed(bits: number | undefined): string {
+  if (!bits) return '';
+  return bits >= 1e9 ? `${bits / 1e9} Gbit/s` : `${bits / 1e6} Mbit/s`;
+}
+
+/** An amount of bytes in words. */
+export function bytes(n: number): string {
+  const units = ['B', 'kB', 'MB', 'GB', 'TB', 'PB'];
+  let at = 0;
+  while (n >= 1000 && at < units.length - 1) {
+    n /= 1000;
+    at += 1;
+  }
+  return `${at === 0 ? n : n.toFixed(1)} ${units[at]}`;
+}
