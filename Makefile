@@ -9,7 +9,7 @@ STATICCHECK := $(GO) tool staticcheck
 
 export GOFLAGS := -buildvcs=false $(GOFLAGS)
 
-.PHONY: build demo test lint fuzz bench tools registry api screenshots release clean $(BIN)
+.PHONY: build demo test lint fuzz bench corpus tools registry api screenshots release clean $(BIN)
 
 build: $(BIN)
 
@@ -46,6 +46,10 @@ lint: $(DIST)
 
 bench: tools
 	@$(GO) run ./internal/bench
+
+# How well devices are told from the evidence of the corpus.
+corpus:
+	@$(GO) run ./internal/bench -corpus
 
 # The pictures in docs/screenshots, made anew from the demo; the others that the tests draw are not kept.
 KEPT := overview-light devices-light devices-dark device-light sweep-running-light sweep-done-dark register-faults-light footing-light fence-light \

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -77,10 +78,14 @@ func (h *house) openBrowser() {
 // action is one step in the browser.
 type action = chromedp.Action[chromedp.Void]
 
-// until waits for a JavaScript condition.
+// until waits for a JavaScript condition. A page that goes away meanwhile takes the question with it; it is put to the next.
 func until(condition string) action {
+	poll := chromedp.Poll[bool]("Boolean("+condition+")", chromedp.WithPollingTimeout(3*time.Minute))
 	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-		_, err := chromedp.Poll[bool]("Boolean("+condition+")", chromedp.WithPollingTimeout(3*time.Minute))(ctx, t)
+		_, err := poll(ctx, t)
+		for err != nil && strings.Contains(err.Error(), "Cannot find context") && ctx.Err() == nil {
+			_, err = poll(ctx, t)
+		}
 		return chromedp.Void{}, err
 	}
 }
@@ -247,7 +252,10 @@ func TestConsole(t *testing.T) {
 	h.devices()
 	h.device()
 	h.changeDevice()
+	h.whoIsIt()
 	h.hostileDevices()
+	h.credentials()
+	h.rules()
 	h.discardSweep()
 	h.users()
 	h.lookOnly()
@@ -337,7 +345,7 @@ func (h *house) devices() {
 	h.do("a search", fill("Search", "label"), has("1–1 of 1"), location(fmt.Sprintf("/sites/%d/devices?standing=unmanaged&text=label", h.Site.ID)))
 	h.do("a kind", chromedp.Navigate(h.path("/devices?kind=pdu&sort=address&descend=true")), has("1–3 of 3"), has("comms room pdu"))
 	h.do("a trait", chromedp.Navigate(h.path("/devices?trait=wrong+subnet")), has("1–1 of 1"), has("192.168.77.10"))
-	h.do("columns", click("Columns"), press(`//li[@role="menuitemcheckbox" and normalize-space(.)="Model"]`),
+	h.do("columns", click("Columns"), press(`//li[@role="menuitemcheckbox" and normalize-space(.)="MAC"]`),
 		location(fmt.Sprintf("/sites/%d/devices?trait=wrong+subnet&columns=address%%2Cname%%2Ckind%%2Cvendor%%2Cmodel%%2Cstanding%%2Cmac%%2ClastSeen", h.Site.ID)))
 	h.accessible("columns")
 	h.do("the link to the file", until(`document.querySelector("a[download='devices.csv']").href.includes("devices.csv?trait=wrong+subnet&sort=address&columns=address%2Cname")`), chromedp.KeyEvent("\x1b"))
@@ -362,6 +370,47 @@ func (h *house) changeDevice() {
 	h.accessible("a device that is set aside")
 	h.do("taken back", click("Take back"), until("!document.body.innerText.includes('Set aside by')"))
 	h.do("into the register", click("Add to the register"), fill("Location", "nursery"), click("Add"), has("In the register"), has("managed"), has("nursery"))
+}
+
+// whoIsIt looks at devices that say by their protocols who they are, and finds them by it.
+func (h *house) whoIsIt() {
+	h.do("a switch", chromedp.Navigate(h.path("/devices?model=Weave+24&sort=address")), has("Weave 24"), has("Model: Weave 24"), press(`(//div[@role="row"]//a[contains(.,"10.40.1.2")])[1]`),
+		has("Interfaces (24)"), has("1 Gbit/s"), has("The maker is named by its own agent"), has("front-desk-switch"))
+	h.page("device-switch")
+	h.do("all its interfaces", click("and 12 more"), has("p24"))
+	h.do("a certificate", chromedp.Navigate(h.path("/devices?text=10.40.1.13&kind=hypervisor")), has("1–1 of 1"), press(`//div[@role="row"]//a[contains(.,"10.40.1.13")]`), has("Certificates"), has("pane.fernhollow.example"))
+	h.do("other filters", chromedp.Navigate(h.path("/devices")), click("More filters"), has("Strength of the kind, at least"), fill("Strength of the kind, at least", "50"))
+	h.accessible("more filters")
+	h.do("what is sure", click("Show"), has("at least 50 dB"), has("printer"), location(fmt.Sprintf("/sites/%d/devices?strength=50", h.Site.ID)))
+	h.do("a service", chromedp.Navigate(h.path("/devices?service=_ipp._tcp")), has("1–3 of 3"), has("Service: _ipp._tcp"))
+}
+
+// credentials enters one, tries it on devices, and takes it away. What is secret is never shown.
+func (h *house) credentials() {
+	const community = "stone-and-heron"
+	h.do("credentials", click("Credentials"), has("garden read"), has("never shown"))
+	h.do("one without a community", click("Enter a credential"), fill("Name of the credential", "second"), fill("Community", community))
+	h.accessible("enter a credential")
+	h.do("entered", click("Enter"), until(`!document.querySelector("[role=dialog]")`), has("second"), until(`!document.documentElement.innerHTML.includes("`+community+`")`))
+	h.page("credentials")
+	h.do("one of that name again", click("Enter a credential"), fill("Name of the credential", "second"), fill("Community", community), click("Enter"), has("in use already"), click("Cancel"))
+	h.do("tried where it is right", press(`//tr[contains(.,"garden read")]//button[contains(.,"Try it")]`), fill("Address, name or MAC of the device", "10.40.2.20"), click("Try"), has("The device takes it."), has("snmp.sysDescr"))
+	h.accessible("a credential that was taken")
+	h.do("tried where there is none", fill("Address, name or MAC of the device", "10.40.1.5"), click("Try"), has("No agent answers there."), click("Cancel"))
+	h.do("taken away", press(`//button[@aria-label="Take second away"]`), until(`!document.querySelector("table").innerText.includes("second")`))
+}
+
+// rules writes some, is told their faults, tries them, switches them on, and takes them back.
+func (h *house) rules() {
+	h.do("rules", click("Rules"), has("No rules of the site’s own"), click("Write rules"), fill("Name of the file of rules", "garden"))
+	h.do("a fault in them", fill("Rules (YAML)", "rules:\n  - rule: bells\n    because: They ring.\n    when: [{keys: [http.title], words: [threshold]}]\n    says: [{attribute: kind, value: bell, strength: 30}]\n"),
+		click("Try them"), has("line 5, column"), has("is not a value of kind"))
+	h.do("mended", fill("Rules (YAML)", "rules:\n  - rule: bells\n    because: They ring.\n    when: [{keys: [http.title], words: [threshold]}]\n    says: [{attribute: model, value: Bell, strength: 30}]\n"),
+		click("Try them"), has("1 rule would change 3 devices."), has("Bell"))
+	h.page("rules-trial")
+	h.do("kept", click("Keep, switched off"), until(`!document.body.innerText.includes("Try them")`), has("garden"), has("off"))
+	h.do("switched on", press(`//input[@aria-label="garden is on"]`), has("on"), chromedp.Navigate(h.path("/devices?model=Bell")), has("1–3 of 3"))
+	h.do("taken back", click("Rules"), press(`//button[@aria-label="Take garden away"]`), has("No rules of the site’s own"), chromedp.Navigate(h.path("/devices?model=Bell")), has("No device is like this"))
 }
 
 // hostileDevices looks at devices that try to be more than text on the page.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
@@ -119,18 +120,37 @@ func New(rules *Rules, overlay *registry.Table) *Engine {
 	return e
 }
 
-// vote is one rule's word for one value.
+// vote is one rule's word for one value. item points into what is being identified.
 type vote struct {
 	attribute Attribute
 	value     string
-	Reason
+	rule      string
+	because   string
+	strength  int
+	item      *evidence.Item
+	candidate int // the place of its value among the candidates, once it is weighed
 }
+
+// desk is the room that one identification takes; it is used again for the next.
+type desk struct {
+	facts []fact
+	votes []vote
+}
+
+var desks = sync.Pool{New: func() any { return &desk{} }}
 
 // Identify weighs the facts about one device.
 func (e *Engine) Identify(items []evidence.Item) Identity {
+	d := desks.Get().(*desk)
+	defer desks.Put(d)
 	macs := macFacts(items)
-	facts := foldFacts(append(slices.Clip(items), e.derive(macs)...))
-	votes := slices.Concat(e.macVotes(macs), enterpriseVotes(items), e.brandVotes(facts), e.rules.votes(facts))
+	d.facts = prepare(d.facts[:0], items)
+	d.facts = prepare(d.facts, e.derive(macs))
+	d.votes = e.macVotes(d.votes[:0], macs)
+	d.votes = enterpriseVotes(d.votes, d.facts)
+	d.votes = e.brandVotes(d.votes, d.facts)
+	d.votes = e.rules.votes(d.votes, d.facts)
+	votes := d.votes
 	for i := range votes {
 		if votes[i].attribute == Model {
 			votes[i].value = modelName(votes[i].value, e.makers)
@@ -167,14 +187,7 @@ func weigh(attribute Attribute, votes []vote) Claim {
 	if attribute == Kind {
 		claim.Value = Unknown
 	}
-	for _, v := range votes {
-		if v.attribute == attribute {
-			claim.Others = addReason(claim.Others, v)
-		}
-	}
-	for i := range claim.Others {
-		claim.Others[i].sum()
-	}
+	claim.Others = candidates(attribute, votes)
 	slices.SortStableFunc(claim.Others, func(a, b Candidate) int {
 		return cmp.Or(cmp.Compare(b.Strength, a.Strength), strings.Compare(a.Value, b.Value))
 	})
@@ -201,27 +214,52 @@ func same(attribute Attribute, a, b string) bool {
 	return strings.EqualFold(a, b)
 }
 
-func addReason(candidates []Candidate, v vote) []Candidate {
-	for i := range candidates {
-		if same(v.attribute, candidates[i].Value, v.value) {
-			candidates[i].Reasons = append(candidates[i].Reasons, v.Reason)
-			if len(v.value) > len(candidates[i].Value) && v.attribute == Name {
-				candidates[i].Value = v.value
+// candidates gives each value that something speaks for, with its reasons and what they come to.
+func candidates(attribute Attribute, votes []vote) []Candidate {
+	var all []Candidate
+	total := 0
+	for i := range votes {
+		if v := &votes[i]; v.attribute == attribute {
+			total++
+			v.candidate = candidateOf(all, v)
+			if v.candidate == len(all) {
+				all = append(all, Candidate{Value: v.value})
+			} else if attribute == Name && len(v.value) > len(all[v.candidate].Value) {
+				all[v.candidate].Value = v.value
 			}
-			return candidates
 		}
 	}
-	return append(candidates, Candidate{Value: v.value, Reasons: []Reason{v.Reason}})
+	reasons := make([]Reason, 0, total)
+	for i := range all {
+		first := len(reasons)
+		for j := range votes {
+			if v := &votes[j]; v.attribute == attribute && v.candidate == i {
+				reasons = append(reasons, Reason{Rule: v.rule, Because: v.because, Strength: v.strength, Item: *v.item})
+			}
+		}
+		all[i].Reasons = reasons[first:len(reasons):len(reasons)]
+		all[i].sum()
+	}
+	return all
+}
+
+// candidateOf gives the place of a vote's value among those that there are, and the place behind them where it is not.
+func candidateOf(all []Candidate, v *vote) int {
+	for i := range all {
+		if same(v.attribute, all[i].Value, v.value) {
+			return i
+		}
+	}
+	return len(all)
 }
 
 // sum adds the strongest reason of each source, so that one banner seen twice is not two witnesses.
 func (c *Candidate) sum() {
 	slices.SortStableFunc(c.Reasons, func(a, b Reason) int { return cmp.Compare(b.Strength, a.Strength) })
-	heard := map[evidence.Source]bool{}
-	for _, r := range c.Reasons {
-		if !heard[r.Item.Source] {
-			heard[r.Item.Source] = true
-			c.Strength += r.Strength
+	for i := range c.Reasons {
+		heard := slices.ContainsFunc(c.Reasons[:i], func(r Reason) bool { return r.Item.Source == c.Reasons[i].Item.Source })
+		if !heard {
+			c.Strength += c.Reasons[i].Strength
 		}
 	}
 }

@@ -195,11 +195,12 @@ func BenchmarkIdentify(b *testing.B) {
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "devices/s")
 }
 
-func TestFixedPiece(t *testing.T) {
+func TestFixedPieces(t *testing.T) {
 	for expression, want := range map[string]string{
-		`^SSH-2.0-OpenSSH_\S+ Debian`: "0-openssh_", `synology`: "synology", `^(nginx|Apache)\b`: "", `\((Debian)\)`: "(", `a*`: "", `(`: "",
+		`^SSH-2.0-OpenSSH_\S+ Debian`: "0-openssh_", `synology`: "synology", `^(nginx|Apache)\b`: "nginx apache", `\((Debian)\)`: "debian", `a*`: "", `(`: "",
+		`^(?:camera|ab)`: "", `^x(?:one|two)+ long enough`: " long enough", `(?i)camera`: "camera",
 	} {
-		if got := fixedPiece(expression); got != want {
+		if got := strings.Join(fixedPieces(expression), " "); got != want {
 			t.Errorf("%s: %q, want %q", expression, got, want)
 		}
 	}

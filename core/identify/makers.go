@@ -41,31 +41,30 @@ var brandKeys = map[string]int{
 }
 
 // brandVotes finds makers in what a device says. Where one text names several, none of them is believed by it.
-func (e *Engine) brandVotes(facts []fact) []vote {
-	var votes []vote
-	for _, f := range facts {
+func (e *Engine) brandVotes(votes []vote, facts []fact) []vote {
+	for i := range facts {
+		f := &facts[i]
 		strength := brandKeys[f.Key]
 		if strength == 0 {
 			continue
 		}
-		named := e.site.find(f.folded)
-		for _, vendor := range publicBrands().find(f.folded) {
+		named := e.site.find(f.folded())
+		for _, vendor := range publicBrands().find(f.folded()) {
 			if !slices.Contains(named, vendor) {
 				named = append(named, vendor)
 			}
 		}
 		if len(named) == 1 {
-			because := fmt.Sprintf("The text names %s.", named[0])
-			votes = append(votes, vote{Vendor, named[0], Reason{Rule: "names-its-maker", Because: because, Strength: strength, Item: f.Item}})
+			votes = append(votes, vote{Vendor, named[0], "names-its-maker", "The text names " + named[0] + ".", strength, &f.Item, 0})
 		}
 	}
 	return votes
 }
 
 // enterpriseVotes looks up whose numbers an agent bears.
-func enterpriseVotes(items []evidence.Item) []vote {
-	var votes []vote
-	for _, item := range items {
+func enterpriseVotes(votes []vote, facts []fact) []vote {
+	for i := range facts {
+		item := &facts[i].Item
 		strength, rule, what := 0, "", ""
 		switch item.Key {
 		case evidence.KeySNMPEnterprise:
@@ -82,7 +81,7 @@ func enterpriseVotes(items []evidence.Item) []vote {
 		organisation := registry.Enterprise(uint32(number))
 		if vendor := VendorName(organisation); vendor != "" {
 			because := fmt.Sprintf("IANA gave enterprise number %d, %s, to %s.", number, what, organisation)
-			votes = append(votes, vote{Vendor, vendor, Reason{Rule: rule, Because: because, Strength: strength, Item: item}})
+			votes = append(votes, vote{Vendor, vendor, rule, because, strength, item, 0})
 		}
 	}
 	return votes
@@ -110,8 +109,7 @@ func macFacts(items []evidence.Item) map[hwaddr.MAC]evidence.Item {
 var macKeys = []string{evidence.KeyMAC, evidence.KeyNDMAC, evidence.KeyNetBIOSMAC, evidence.KeyLeaseMAC}
 
 // macVotes looks the makers of MAC addresses up. Several addresses of one maker are one word for it.
-func (e *Engine) macVotes(macs map[hwaddr.MAC]evidence.Item) []vote {
-	var votes []vote
+func (e *Engine) macVotes(votes []vote, macs map[hwaddr.MAC]evidence.Item) []vote {
 	for _, mac := range slices.SortedFunc(maps.Keys(macs), func(a, b hwaddr.MAC) int { return bytes.Compare(a[:], b[:]) }) {
 		if mac.IsShared() {
 			continue
@@ -127,7 +125,7 @@ func (e *Engine) macVotes(macs map[hwaddr.MAC]evidence.Item) []vote {
 		}
 		item := macs[mac]
 		item.Source = evidence.SourceARP // a prefix is one witness, by whichever protocol the address was told
-		votes = append(votes, vote{Vendor, vendor, Reason{Rule: ruleMACPrefix, Because: because, Strength: vendorFromMAC, Item: item}})
+		votes = append(votes, vote{Vendor, vendor, ruleMACPrefix, because, vendorFromMAC, &item, 0})
 	}
 	return votes
 }

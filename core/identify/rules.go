@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"unicode"
+	"unicode/utf8"
 
 	"airdrift/core/evidence"
 	"airdrift/core/yamlfile"
@@ -33,8 +34,10 @@ type Condition struct {
 	Like  string   `yaml:"like"`  // its value matches this regular expression (RE2), capitals aside
 
 	form    *regexp.Regexp
-	piece   string   // a text in lower case that whatever form matches must hold; "" where there is none
+	pieces  []string // texts in lower case of which whatever form matches holds one; none where there are no such texts
 	lower   string   // Is in lower case
+	grabs   bool     // what a group of form matched is wanted
+	span    span     // where Like takes any text of some length
 	phrases []string // Words folded; one that is open at its end has no space there
 }
 
@@ -52,19 +55,40 @@ const described = "described"
 
 // Rules is a checked set of rules, indexed so that a fact meets only the rules that could rest on it.
 type Rules struct {
-	all []Rule
-	// lead conditions by key of the fact, and within it by exact value or first word; the rest are tried one by one.
-	byValue map[keyed][]int
-	byWord  map[keyed][]int
-	byPiece map[keyed][]int  // expressions by the first bytes of a text that all they match holds
-	byStem  map[keyed][]int  // open-ended words by their first bytes
-	rest    map[string][]int // lead conditions that have nothing to be found by
+	all   []Rule
+	keyed map[string]*index // by the key of the fact
+	tried sync.Pool         // of *marks
 }
 
-// indexed is how many bytes of a text expressions and open-ended words are found by.
+// index finds rules by their lead conditions, for facts of one key.
+type index struct {
+	byValue map[string][]int
+	byWord  map[string][]int // by the longest word of each phrase
+	byStem  map[gram][]int   // open-ended words, by their first bytes
+	byPiece map[gram][]int   // expressions, by bytes of a text that all they match holds
+	rest    []int            // what has nothing to be found by
+}
+
+// gram is a few bytes of a text.
+type gram [indexed]byte
+
+// indexed is how many bytes expressions and open-ended words are found by.
 const indexed = 3
 
-type keyed struct{ key, text string }
+// marks are the rules that one fact has been held against.
+type marks struct {
+	by   []uint32
+	fact uint32
+}
+
+// fresh reports whether a rule is met for the first time by the present fact.
+func (m *marks) fresh(rule int) bool {
+	if m.by[rule] == m.fact {
+		return false
+	}
+	m.by[rule] = m.fact
+	return true
+}
 
 //go:embed rules/*.yaml
 var ruleFiles embed.FS
@@ -127,8 +151,14 @@ func checkRule(doc *yamlfile.Document, path string, r *Rule) {
 	for i := range r.Unless {
 		checkCondition(doc, fmt.Sprintf("%s.unless[%d]", path, i), &r.Unless[i])
 	}
+	if len(r.When) > 0 {
+		r.When[0].grabs = slices.ContainsFunc(r.Says, func(s Statement) bool { return strings.Contains(s.Value, "${") })
+	}
 	for i, s := range r.Says {
 		checkStatement(doc, fmt.Sprintf("%s.says[%d]", path, i), s)
+		if s.Attribute == Vendor && !strings.Contains(s.Value, "${") {
+			r.Says[i].Value = VendorName(s.Value)
+		}
 	}
 }
 
@@ -161,28 +191,65 @@ func checkCondition(doc *yamlfile.Document, path string, c *Condition) {
 		if err != nil {
 			doc.Refuse(path+".like", "not a regular expression: %v", err)
 		}
-		c.form, c.piece = form, fixedPiece(c.Like)
+		c.form, c.pieces, c.span = form, fixedPieces(c.Like), spanOf(c.Like)
 	}
 }
 
-// fixedPiece gives the longest text that every match of an expression holds, in lower case. Looking for it first spares
-// most matching, which would grow with the number of rules.
-func fixedPiece(expression string) string {
+// maxPieces is how many texts one expression is found by at the most.
+const maxPieces = 24
+
+// fixedPieces gives texts in lower case of which every match of an expression holds at least one; none where there are no
+// such texts that are long enough to look for. Looking for them first spares most matching, which would grow with the number
+// of rules.
+func fixedPieces(expression string) []string {
 	tree, err := syntax.Parse(expression, syntax.Perl)
 	if err != nil {
-		return ""
+		return nil
 	}
-	parts := []*syntax.Regexp{tree}
-	if tree.Op == syntax.OpConcat {
-		parts = tree.Sub
+	pieces := piecesOf(tree.Simplify())
+	if len(pieces) > maxPieces {
+		return nil
 	}
-	longest := ""
-	for _, part := range parts {
-		if piece := strings.ToLower(string(part.Rune)); part.Op == syntax.OpLiteral && len(piece) > len(longest) {
-			longest = piece
+	return pieces
+}
+
+// piecesOf chooses among the parts of an expression that every match has the one whose pieces are longest.
+func piecesOf(part *syntax.Regexp) []string {
+	switch part.Op {
+	case syntax.OpLiteral:
+		if piece := strings.ToLower(string(part.Rune)); len(piece) >= indexed {
+			return []string{piece}
 		}
+	case syntax.OpCapture, syntax.OpPlus:
+		return piecesOf(part.Sub[0])
+	case syntax.OpAlternate:
+		var all []string
+		for _, sub := range part.Sub {
+			pieces := piecesOf(sub)
+			if pieces == nil {
+				return nil
+			}
+			all = append(all, pieces...)
+		}
+		return all
+	case syntax.OpConcat:
+		var best []string
+		for _, sub := range part.Sub {
+			if pieces := piecesOf(sub); pieces != nil && (best == nil || shortest(pieces) > shortest(best)) {
+				best = pieces
+			}
+		}
+		return best
 	}
-	return longest
+	return nil
+}
+
+func shortest(pieces []string) int {
+	least := len(pieces[0])
+	for _, p := range pieces[1:] {
+		least = min(least, len(p))
+	}
+	return least
 }
 
 func checkStatement(doc *yamlfile.Document, path string, s Statement) {
@@ -199,86 +266,119 @@ func checkStatement(doc *yamlfile.Document, path string, s Statement) {
 
 // NewRules indexes rules that ReadRules has checked.
 func NewRules(all []Rule) *Rules {
-	r := &Rules{all: all, byValue: map[keyed][]int{}, byWord: map[keyed][]int{}, byPiece: map[keyed][]int{}, byStem: map[keyed][]int{}, rest: map[string][]int{}}
+	r := &Rules{all: all, keyed: map[string]*index{}}
+	r.tried.New = func() any { return &marks{by: make([]uint32, len(all))} }
 	for i, rule := range all {
-		lead := rule.When[0]
-		for _, key := range lead.Keys {
-			switch {
-			case lead.Is != "":
-				at := keyed{key, lead.lower}
-				r.byValue[at] = append(r.byValue[at], i)
-			case lead.form != nil && len(lead.piece) >= indexed:
-				at := keyed{key, lead.piece[:indexed]}
-				r.byPiece[at] = append(r.byPiece[at], i)
-			case lead.form != nil:
-				r.rest[key] = append(r.rest[key], i)
-			default:
-				r.indexWords(key, lead.phrases, i)
+		for _, key := range rule.When[0].Keys {
+			if r.keyed[key] == nil {
+				r.keyed[key] = &index{byValue: map[string][]int{}, byWord: map[string][]int{}, byStem: map[gram][]int{}, byPiece: map[gram][]int{}}
 			}
+			r.keyed[key].add(rule.When[0], i)
 		}
 	}
 	return r
 }
 
-func (r *Rules) indexWords(key string, phrases []string, rule int) {
-	for _, phrase := range phrases {
-		first, _, whole := strings.Cut(phrase[1:], " ")
-		if !whole {
-			r.indexStem(key, first, rule)
-			continue
+func (x *index) add(lead Condition, rule int) {
+	switch {
+	case lead.Is != "":
+		x.byValue[lead.lower] = append(x.byValue[lead.lower], rule)
+	case len(lead.pieces) > 0:
+		for _, piece := range lead.pieces {
+			at := rarest(x.byPiece, piece)
+			x.byPiece[at] = append(x.byPiece[at], rule)
 		}
-		at := keyed{key, first}
-		if !slices.Contains(r.byWord[at], rule) {
-			r.byWord[at] = append(r.byWord[at], rule)
+	case lead.form != nil || lead.span.most > 0:
+		x.rest = append(x.rest, rule)
+	default:
+		for _, phrase := range lead.phrases {
+			x.addPhrase(phrase, rule)
 		}
 	}
 }
 
-func (r *Rules) indexStem(key, stem string, rule int) {
-	if len(stem) < indexed {
-		if !slices.Contains(r.rest[key], rule) {
-			r.rest[key] = append(r.rest[key], rule)
+// rarest chooses the bytes of a piece that fewest rules are found by so far.
+func rarest(taken map[gram][]int, piece string) gram {
+	best := gram([]byte(piece[:indexed]))
+	for i := range len(piece) - indexed + 1 {
+		if g := gram([]byte(piece[i : i+indexed])); len(taken[g]) < len(taken[best]) {
+			best = g
 		}
+	}
+	return best
+}
+
+// addPhrase finds a phrase by its longest word that is whole, or by its only word's stem.
+func (x *index) addPhrase(phrase string, rule int) {
+	words := strings.Fields(phrase)
+	if !strings.HasSuffix(phrase, " ") {
+		if len(words) == 1 && len(words[0]) >= indexed {
+			at := gram([]byte(words[0][:indexed]))
+			x.byStem[at] = append(x.byStem[at], rule)
+			return
+		}
+		words = words[:len(words)-1]
+	}
+	longest := ""
+	for _, w := range words {
+		if len(w) > len(longest) {
+			longest = w
+		}
+	}
+	if longest == "" {
+		x.rest = append(x.rest, rule)
 		return
 	}
-	at := keyed{key, stem[:indexed]}
-	if !slices.Contains(r.byStem[at], rule) {
-		r.byStem[at] = append(r.byStem[at], rule)
-	}
+	x.byWord[longest] = append(x.byWord[longest], rule)
 }
 
 // All gives the rules in their order.
 func (r *Rules) All() []Rule { return r.all }
 
-// fact is an item with its value folded for comparison, once.
+// fact is an item with its value prepared for comparison, once and where it is needed.
 type fact struct {
 	evidence.Item
-	lower  string
-	folded string
+	lower string
+	words string // use folded
 }
 
-// foldFacts prepares facts for comparison.
-func foldFacts(items []evidence.Item) []fact {
-	facts := make([]fact, len(items))
-	for i, item := range items {
-		facts[i] = fact{item, strings.ToLower(item.Value), fold(item.Value)}
+// folded gives the words of the value (see fold).
+func (f *fact) folded() string {
+	if f.words == "" {
+		f.words = fold(f.Value)
+	}
+	return f.words
+}
+
+// prepare makes facts of items, behind those that there are.
+func prepare(facts []fact, items []evidence.Item) []fact {
+	facts = slices.Grow(facts, len(items))
+	for _, item := range items {
+		facts = append(facts, fact{Item: item, lower: strings.ToLower(item.Value)})
 	}
 	return facts
 }
 
-// votes gives the word of every rule that holds.
-func (r *Rules) votes(facts []fact) []vote {
-	var votes []vote
-	var tried []int
-	for _, f := range facts {
-		tried = tried[:0]
-		r.candidates(f, func(i int) {
-			if slices.Contains(tried, i) {
+// votes adds the word of every rule that holds.
+func (r *Rules) votes(votes []vote, facts []fact) []vote {
+	tried := r.tried.Get().(*marks)
+	defer r.tried.Put(tried)
+	for i := range facts {
+		f := &facts[i]
+		x := r.keyed[f.Key]
+		if x == nil {
+			continue
+		}
+		if tried.fact++; tried.fact == 0 { // all numbers have been used once
+			clear(tried.by)
+			tried.fact = 1
+		}
+		x.candidates(f, func(rule int) {
+			if !tried.fresh(rule) {
 				return
 			}
-			tried = append(tried, i)
-			if groups, holds := r.all[i].holds(f, facts); holds {
-				votes = append(votes, r.all[i].speak(f.Item, groups)...)
+			if groups, holds := r.all[rule].holds(f, facts); holds {
+				votes = r.all[rule].speak(votes, &f.Item, groups)
 			}
 		})
 	}
@@ -286,69 +386,105 @@ func (r *Rules) votes(facts []fact) []vote {
 }
 
 // candidates calls try with each rule whose lead condition this fact may meet.
-func (r *Rules) candidates(f fact, try func(int)) {
+func (x *index) candidates(f *fact, try func(int)) {
 	each := func(rules []int) {
 		for _, i := range rules {
 			try(i)
 		}
 	}
-	each(r.byValue[keyed{f.Key, f.lower}])
-	for word := range strings.FieldsSeq(f.folded) {
-		each(r.byWord[keyed{f.Key, word}])
-		if len(word) >= indexed {
-			each(r.byStem[keyed{f.Key, word[:indexed]}])
+	each(x.byValue[f.lower])
+	if len(x.byWord)+len(x.byStem) > 0 {
+		for word := range strings.FieldsSeq(f.folded()) {
+			each(x.byWord[word])
+			if len(word) >= indexed {
+				each(x.byStem[gram{word[0], word[1], word[2]}])
+			}
 		}
 	}
-	for i := range max(0, len(f.lower)-indexed+1) {
-		each(r.byPiece[keyed{f.Key, f.lower[i : i+indexed]}])
+	if len(x.byPiece) > 0 {
+		for i := range len(f.lower) - indexed + 1 {
+			each(x.byPiece[gram{f.lower[i], f.lower[i+1], f.lower[i+2]}])
+		}
 	}
-	each(r.rest[f.Key])
+	each(x.rest)
 }
 
 // holds reports whether the rule's first condition holds for the fact and all others hold for some fact.
-func (r *Rule) holds(lead fact, facts []fact) (groups []string, holds bool) {
+func (r *Rule) holds(lead *fact, facts []fact) (groups []string, holds bool) {
 	groups, holds = r.When[0].meets(lead)
 	if !holds {
 		return nil, false
 	}
-	for _, c := range r.When[1:] {
-		if !slices.ContainsFunc(facts, c.met) {
+	for i := range r.When[1:] {
+		if !r.When[i+1].met(facts) {
 			return nil, false
 		}
 	}
-	for _, c := range r.Unless {
-		if slices.ContainsFunc(facts, c.met) {
+	for i := range r.Unless {
+		if r.Unless[i].met(facts) {
 			return nil, false
 		}
 	}
 	return groups, true
 }
 
-func (c *Condition) met(f fact) bool {
-	_, ok := c.meets(f)
-	return ok
+// met reports whether the condition holds for some fact.
+func (c *Condition) met(facts []fact) bool {
+	for i := range facts {
+		if slices.Contains(c.Keys, facts[i].Key) {
+			if _, ok := c.meets(&facts[i]); ok {
+				return true
+			}
+		}
+	}
+	return false
 }
 
-func (c *Condition) meets(f fact) (groups []string, ok bool) {
-	if !slices.Contains(c.Keys, f.Key) {
-		return nil, false
-	}
+// meets reports whether the condition holds for a fact that has one of its keys.
+func (c *Condition) meets(f *fact) (groups []string, ok bool) {
 	switch {
 	case c.Is != "":
 		return nil, f.lower == c.lower
+	case c.span.most > 0:
+		return []string{f.Value, f.Value}, c.span.holds(f.Value)
 	case c.form != nil:
-		if !strings.Contains(f.lower, c.piece) {
+		if len(c.pieces) > 0 && !slices.ContainsFunc(c.pieces, func(p string) bool { return strings.Contains(f.lower, p) }) {
 			return nil, false
+		}
+		if !c.grabs {
+			return nil, c.form.MatchString(f.Value)
 		}
 		groups = c.form.FindStringSubmatch(f.Value)
 		return groups, groups != nil
 	}
 	for _, phrase := range c.phrases {
-		if strings.Contains(f.folded, phrase) {
+		if strings.Contains(f.folded(), phrase) {
 			return nil, true
 		}
 	}
 	return nil, false
+}
+
+// span stands for an expression that takes any one line of so many characters; there are many of those, and they are not worth
+// matching.
+type span struct{ least, most int }
+
+var spanForm = regexp.MustCompile(`^\^\(\.\{(\d+),(\d+)\}\)\$$`)
+
+// spanOf gives the span of an expression of the form ^(.{2,64})$, and the zero span for others.
+func spanOf(expression string) span {
+	m := spanForm.FindStringSubmatch(expression)
+	if m == nil {
+		return span{}
+	}
+	least, _ := strconv.Atoi(m[1]) // digits
+	most, _ := strconv.Atoi(m[2])  // digits
+	return span{least, most}
+}
+
+func (s span) holds(text string) bool {
+	n := utf8.RuneCountInString(text)
+	return n >= s.least && n <= s.most && !strings.Contains(text, "\n")
 }
 
 // fold gives the words of a text in lower case, each with a space before and behind it. Stars are kept.
@@ -373,18 +509,19 @@ func fold(text string) string {
 	return b.String()
 }
 
-// speak gives the rule's votes on the fact that made it hold.
-func (r *Rule) speak(item evidence.Item, groups []string) []vote {
-	votes := make([]vote, 0, len(r.Says))
+// speak adds the rule's votes on the fact that made it hold.
+func (r *Rule) speak(votes []vote, item *evidence.Item, groups []string) []vote {
 	for _, s := range r.Says {
-		value := fill(s.Value, groups)
-		if value == "" {
-			continue
+		value := s.Value
+		if strings.Contains(value, "${") {
+			if value = fill(value, groups); value == "" {
+				continue
+			}
+			if s.Attribute == Vendor {
+				value = VendorName(value)
+			}
 		}
-		if s.Attribute == Vendor {
-			value = VendorName(value)
-		}
-		votes = append(votes, vote{s.Attribute, value, Reason{Rule: r.Name, Because: r.Because, Strength: s.Strength, Item: item}})
+		votes = append(votes, vote{s.Attribute, value, r.Name, r.Because, s.Strength, item, 0})
 	}
 	return votes
 }

@@ -89,9 +89,11 @@ func modelName(model string, site map[string]bool) string {
 	return strings.Join(words, " ")
 }
 
+var marksAside = strings.NewReplacer(",", " ", "(", " ", ")", " ")
+
 // ownWords gives the words of a company's name without those of its legal form.
 func ownWords(organisation string) []string {
-	words := strings.Fields(strings.NewReplacer(",", " ", "(", " ", ")", " ").Replace(organisation))
+	words := strings.Fields(marksAside.Replace(organisation))
 	for len(words) > 1 && (legalForms[letters(words[len(words)-1])] || words[len(words)-1] == "&") {
 		words = words[:len(words)-1]
 	}
