@@ -9,7 +9,7 @@ STATICCHECK := $(GO) tool staticcheck
 
 export GOFLAGS := -buildvcs=false $(GOFLAGS)
 
-.PHONY: build demo test lint fuzz bench corpus tools registry api screenshots release clean $(BIN)
+.PHONY: build demo test lint fuzz bench corpus servers tools registry api screenshots release clean $(BIN)
 
 build: $(BIN)
 
@@ -73,6 +73,10 @@ registry:
 api: $(MODULES)
 	$(GO) test ./service -run TestOpenAPI -update
 	cd console && $(NPM) run --silent types
+
+# Real servers to hold the probes against, for the test of them; they are installed and not started.
+servers:
+	@sh scripts/servers.sh
 
 # Programs and Debian packages for amd64 and arm64, in build/release.
 VERSION := $(shell sed -n 's/^const Version = "\(.*\)"/\1/p' service/service.go)

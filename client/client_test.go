@@ -34,7 +34,7 @@ func TestRequestsCarryTokenPathAndQuery(t *testing.T) {
 	if err != nil || list.Total != 3 {
 		t.Fatalf("%+v, %v", list, err)
 	}
-	if got := last.URL.String(); got != "/api/v1/sites/7/devices?contested=true&limit=10&offset=20&standing=unmanaged%2Cmissing&text=a+b%26c" {
+	if got := last.URL.String(); got != "/api/v1/sites/7/devices?contested=true&limit=10&offset=20&standing=unmanaged&standing=missing&text=a+b%26c" {
 		t.Errorf("asked for %s", got)
 	}
 	if got := last.Header.Get("Authorization"); got != "Bearer secret" {

@@ -81,16 +81,16 @@ func (p Program) credentialAdd() *cli.Command {
 func (p Program) readSecrets(wanted *api.NewCredential) (err error) {
 	in := p.secrets()
 	if wanted.Version != "3" {
-		wanted.Community, err = in.read("Community: ")
+		wanted.Community, err = in.read("Community: ", "community")
 		return err
 	}
 	if wanted.Auth != "" {
-		if wanted.AuthKey, err = in.read("Authentication key: "); err != nil {
+		if wanted.AuthKey, err = in.read("Authentication key: ", "authentication key"); err != nil {
 			return err
 		}
 	}
 	if wanted.Priv != "" {
-		wanted.PrivKey, err = in.read("Privacy key: ")
+		wanted.PrivKey, err = in.read("Privacy key: ", "privacy key")
 	}
 	return err
 }

@@ -19,7 +19,8 @@ type secretReader struct {
 
 func (p Program) secrets() *secretReader { return &secretReader{p.In, bufio.NewReader(p.In), p.Err} }
 
-func (r *secretReader) read(prompt string) (string, error) {
+// read asks for what is wanted, such as a password.
+func (r *secretReader) read(prompt, what string) (string, error) {
 	if file, ok := r.in.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
 		fmt.Fprint(r.ask, prompt)
 		secret, err := term.ReadPassword(int(file.Fd()))
@@ -28,7 +29,7 @@ func (r *secretReader) read(prompt string) (string, error) {
 	}
 	line, err := r.lines.ReadString('\n')
 	if line == "" && err != nil {
-		return "", wrongUse("nothing came on standard input for %q", strings.TrimRight(prompt, ": "))
+		return "", wrongUse("no %s came on standard input", what)
 	}
 	return strings.TrimRight(line, "\r\n"), nil
 }

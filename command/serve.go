@@ -69,7 +69,7 @@ func (p Program) passwordCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			password, err := p.secrets().read("New password: ")
+			password, err := p.secrets().read("New password: ", "password")
 			if err != nil {
 				return err
 			}

@@ -31,7 +31,7 @@ func (p Program) userCommand() *cli.Command {
 			}},
 			{Name: "add", Usage: "enter a user", ArgsUsage: "NAME", Flags: []cli.Flag{roleFlag()}, Action: p.onUser(
 				func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
-					password, err := p.secrets().read("Password of " + name + ": ")
+					password, err := p.secrets().read("Password of "+name+": ", "password")
 					if err != nil {
 						return err
 					}
@@ -44,7 +44,7 @@ func (p Program) userCommand() *cli.Command {
 				})},
 			{Name: "password", Usage: "give a user a new password", ArgsUsage: "NAME", Action: p.onUser(
 				func(ctx context.Context, _ *cli.Command, cl *client.Client, name string) error {
-					password, err := p.secrets().read("New password of " + name + ": ")
+					password, err := p.secrets().read("New password of "+name+": ", "password")
 					if err != nil {
 						return err
 					}

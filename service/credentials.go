@@ -187,7 +187,7 @@ func (s *Service) tryCredential(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	items, answered := probe.SNMP(ctx, zonedWire{w}, addr, trialWait, []probe.Credential{credential}, credential.ID)
+	items, answered := probe.SNMPWith(ctx, zonedWire{w}, addr, trialWait, credential)
 	trial := api.CredentialTrial{Answered: answered, Taken: evidence.First(items, evidence.KeySNMPCredential) == credential.Name, Facts: []api.Fact{}}
 	for _, item := range items[:min(len(items), trialFacts)] {
 		trial.Facts = append(trial.Facts, toFact(item))

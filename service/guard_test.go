@@ -64,7 +64,7 @@ func TestEveryRouteByRole(t *testing.T) {
 		tokens[role] = token.Secret
 	}
 	// Numbers of which there is nothing: a request that is let through finds nothing, and changes nothing.
-	fill := strings.NewReplacer("{site}", "999", "{sweep}", "999", "{device}", "999", "{token}", "999", "{user}", "nobody", "{mac}", "00:00:01:02:03:04")
+	fill := strings.NewReplacer("{site}", "999", "{sweep}", "999", "{device}", "999", "{token}", "999", "{user}", "nobody", "{credential}", "999", "{file}", "999", "{mac}", "00:00:01:02:03:04")
 	ranks := map[string]int{"": 0, "look": 1, "sweep": 2, "administer": 3}
 	all := operations(t)
 	if len(all) < 40 {

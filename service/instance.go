@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"airdrift/core/wire"
@@ -61,6 +62,9 @@ type Instance struct {
 	db      *store.Server // nil where the database is not ours
 	ended   chan error
 	lock    *os.File
+
+	once   sync.Once // guards closed
+	closed error     // how ending it went
 }
 
 // Address is what the command line needs to find a running service; it is kept in the data directory.
@@ -224,6 +228,11 @@ func (in *Instance) Wait(ctx context.Context) error {
 
 // Close ends sweeps, requests, and the database where it is our own. What was seen is written before.
 func (in *Instance) Close() error {
+	in.once.Do(func() { in.closed = in.close() })
+	return in.closed
+}
+
+func (in *Instance) close() error {
 	var failures []error
 	if in.service != nil {
 		in.service.Close()

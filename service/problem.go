@@ -25,6 +25,9 @@ func init() {
 			var detail *huma.ErrorDetail
 			if errors.As(err, &detail) && strings.HasPrefix(detail.Location, "body") {
 				detail.Value = nil
+				if strings.HasPrefix(detail.Message, "unexpected property") {
+					detail.Location = "body" // the name of one may be what was typed in the wrong place
+				}
 			}
 		}
 		return told(ctx, status, text, errs...)

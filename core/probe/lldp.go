@@ -25,7 +25,7 @@ const (
 	lldpName, lldpText, lldpCapabilities, lldpAddress = 5, 6, 7, 8
 	lldpOwn                                           = 127
 	lldpByMAC, lldpByAddress                          = 4, 5
-	lldpPortByMAC                                     = 3
+	lldpPortByMAC, lldpPortByAddress                  = 3, 4
 )
 
 // lldpRoles are the capabilities, from the lowest bit on (IEEE 802.1AB-2016, 8.5.8).
@@ -62,11 +62,11 @@ func (h *LLDPHeard) take(f *found, kind byte, value []byte) {
 	add := func(key string, raw []byte) { f.add(evidence.SourceLLDP, key, raw) }
 	switch kind {
 	case lldpChassis:
-		id, mac := lldpID(value, lldpByMAC)
+		id, mac := lldpID(value, lldpByMAC, lldpByAddress)
 		h.Chassis = mac
 		add(evidence.KeyLLDPChassis, id)
 	case lldpPort:
-		id, _ := lldpID(value, lldpPortByMAC)
+		id, _ := lldpID(value, lldpPortByMAC, lldpPortByAddress)
 		add(evidence.KeyLLDPPort, id)
 	case lldpPortText:
 		add(evidence.KeyLLDPPortText, value)
@@ -96,8 +96,8 @@ func (h *LLDPHeard) take(f *found, kind byte, value []byte) {
 	}
 }
 
-// lldpID reads an identifier of a chassis or a port; byMAC is the subtype that holds a MAC address.
-func lldpID(value []byte, byMAC byte) (text []byte, mac hwaddr.MAC) {
+// lldpID reads an identifier of a chassis or a port; byMAC and byAddress are the subtypes that hold a MAC and a network address.
+func lldpID(value []byte, byMAC, byAddress byte) (text []byte, mac hwaddr.MAC) {
 	if len(value) < 2 {
 		return nil, mac
 	}
@@ -105,7 +105,7 @@ func lldpID(value []byte, byMAC byte) (text []byte, mac hwaddr.MAC) {
 	case value[0] == byMAC && len(id) == len(mac):
 		mac = hwaddr.MAC(id)
 		return []byte(mac.String()), mac
-	case value[0] == lldpByAddress:
+	case value[0] == byAddress:
 		if a, ok := familyAddr(id); ok {
 			return []byte(a.String()), mac
 		}

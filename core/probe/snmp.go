@@ -62,6 +62,21 @@ var defaultCredentials = []Credential{
 // the first credential that it takes what its system group, interfaces, parts and printer or power tables say.
 // preferred is the ID of the credential that worked before, 0 where none did. answered is false where nothing came back.
 func SNMP(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration, credentials []Credential, preferred uint64) (items []evidence.Item, answered bool) {
+	return askAgent(ctx, d, addr, wait, func(ctx context.Context, a *agent) {
+		a.tryDefaults(ctx)
+		a.trySites(ctx, credentials, preferred)
+	})
+}
+
+// SNMPWith asks a device's agent with one credential and nothing else.
+func SNMPWith(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration, credential Credential) (items []evidence.Item, answered bool) {
+	return askAgent(ctx, d, addr, wait, func(ctx context.Context, a *agent) {
+		a.trySites(ctx, []Credential{credential}, credential.ID)
+	})
+}
+
+// askAgent asks for the engine, opens a session in the given way, and reads all that it gives.
+func askAgent(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration, open func(context.Context, *agent)) (items []evidence.Item, answered bool) {
 	ctx, cancel := context.WithTimeout(ctx, snmpTime)
 	defer cancel()
 	a := &agent{dialer: d, addr: netip.AddrPortFrom(addr, snmpPort), wait: wait, keeps: map[string]bool{}, found: found{port: evidence.UDP(snmpPort)}}
@@ -69,8 +84,7 @@ func SNMP(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration, cr
 	if refusesDatagrams(err) {
 		return nil, false
 	}
-	a.tryDefaults(ctx)
-	a.trySites(ctx, credentials, preferred)
+	open(ctx, a)
 	if a.session != nil {
 		a.read()
 		_ = a.session.Conn.Close() // all has been read

@@ -135,29 +135,23 @@ func (r *run) heardStack(heard probe.PacketHeard, mac hwaddr.MAC) {
 
 // place notes somebody who told of himself: one of those to look for, or another.
 func (r *run) place(s evidence.Sighting) {
-	finished := r.roster.isFinished(s.Addr)
-	switch {
-	case r.order.Ranges.Contains(s.Addr):
-		r.noted(s)
-	default:
-		r.overheard(s)
+	if r.learn(s.Addr, s.MAC, s.Items) {
+		return
 	}
-	if finished {
-		r.tell(Sighted{Sighting: r.roster.get(s.Addr, s.MAC), Whole: true})
+	if r.order.Ranges.Contains(s.Addr) {
+		r.noted(s)
+	} else {
+		r.overheard(s)
 	}
 }
 
-// learn adds facts to a sighting that is there, and tells of it again where nothing more was expected of it.
-func (r *run) learn(a netip.Addr, mac hwaddr.MAC, items []evidence.Item) bool {
-	if seen, _ := r.roster.has(a, mac, ""); !seen {
-		return false
-	}
-	finished := r.roster.isFinished(a)
-	r.roster.note(evidence.Sighting{Addr: a, MAC: mac, Items: items})
-	if finished {
+// learn adds facts to a sighting that is there, and tells of it again where nothing more was expected of it and there is more.
+func (r *run) learn(a netip.Addr, mac hwaddr.MAC, items []evidence.Item) (seen bool) {
+	seen, grew := r.roster.grow(a, mac, items)
+	if grew && r.roster.isFinished(a) {
 		r.tell(Sighted{Sighting: r.roster.get(a, mac), Whole: true})
 	}
-	return true
+	return seen
 }
 
 // heardLLDP takes in what a neighbour tells of itself (IEEE 802.1AB). It tells no address of its own; who is not known yet

@@ -123,6 +123,19 @@ func (r *roster) has(a netip.Addr, mac hwaddr.MAC, key string) (seen, told bool)
 	return s != nil, s != nil && slices.ContainsFunc(s.Items, func(it evidence.Item) bool { return it.Key == key })
 }
 
+// grow adds facts to a sighting that is there, and reports whether it was and whether any was new.
+func (r *roster) grow(a netip.Addr, mac hwaddr.MAC, items []evidence.Item) (seen, grew bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s := r.sightings[sightingKey{a, mac}]
+	if s == nil {
+		return false, false
+	}
+	before := len(s.Items)
+	s.Items = evidence.Merge(s.Items, items)
+	return true, len(s.Items) > before
+}
+
 // isFinished reports whether nothing more was expected of an address.
 func (r *roster) isFinished(a netip.Addr) bool {
 	r.mu.Lock()

@@ -119,10 +119,19 @@ func Order(scenario *simsite.Scenario) sweep.Order {
 // wholeSweep sweeps the building and holds the devices against the truth, one by one.
 func wholeSweep(t *testing.T, w wire.Wire, scenario *simsite.Scenario) {
 	collected := ledger.Sweep{ID: 1, Covered: Order(scenario).Ranges, Gateway: w.Link().Gateway, OnLink: w.Link().Prefixes}
+	at := map[string]int{}
 	summary, err := sweep.Run(t.Context(), w, Order(scenario), func(e sweep.Event) {
-		if s, ok := e.(sweep.Sighted); ok && s.Whole {
-			collected.Sightings = append(collected.Sightings, s.Sighting)
+		s, ok := e.(sweep.Sighted)
+		if !ok || !s.Whole {
+			return
 		}
+		key := s.Sighting.Addr.String() + " " + s.Sighting.MAC.String()
+		if known, again := at[key]; again { // who tells more of himself later is told of again
+			collected.Sightings[known] = s.Sighting
+			return
+		}
+		at[key] = len(collected.Sightings)
+		collected.Sightings = append(collected.Sightings, s.Sighting)
 	})
 	if err != nil || summary.Stopped {
 		t.Fatalf("%+v, %v", summary, err)
@@ -251,7 +260,7 @@ func fence(t *testing.T, w wire.Wire) {
 	}
 	defer frames.Close()
 	refused("an ARP request", frames.WriteFrame(probe.ARPRequest(w.Link().MAC, w.Link().Prefixes[0].Addr(), outside)))
-	if _, err := fenced.Frames(t.Context(), wire.EtherTypeIPv4); err == nil || !strings.Contains(err.Error(), "fence") {
+	if _, err := fenced.Frames(t.Context(), 0x88b5); err == nil || !strings.Contains(err.Error(), "fence") {
 		t.Errorf("frames of any content gave %v", err)
 	}
 }

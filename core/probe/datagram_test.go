@@ -1,0 +1,296 @@
+package probe
+
+import (
+	"context"
+	"encoding/asn1"
+	"encoding/binary"
+	"net"
+	"net/netip"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/miekg/dns"
+
+	"airdrift/core/evidence"
+)
+
+// texts writes items as "key=value" texts parted by bars.
+func texts(items []evidence.Item) string {
+	all := make([]string, len(items))
+	for i, item := range items {
+		all[i] = item.Key + "=" + item.Value
+	}
+	return strings.Join(all, "|")
+}
+
+// responder is a device that answers each datagram with what answer gives, in as many datagrams.
+type responder struct {
+	answer func(port uint16, question []byte) [][]byte
+}
+
+func (r responder) DialContext(_ context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+	if network != "udp" {
+		return nil, syscall.ECONNREFUSED
+	}
+	ours, theirs := net.Pipe()
+	go func() {
+		defer theirs.Close()
+		buf := make([]byte, 1<<16)
+		for {
+			n, err := theirs.Read(buf)
+			if err != nil {
+				return
+			}
+			for _, answer := range r.answer(addr.Port(), buf[:n]) {
+				if _, err := theirs.Write(answer); err != nil {
+					return
+				}
+			}
+		}
+	}()
+	return ours, nil
+}
+
+var asked = netip.MustParseAddr("10.40.1.9")
+
+func one(answer []byte) [][]byte { return [][]byte{answer} }
+
+func TestQuestionsByDatagram(t *testing.T) {
+	for _, tt := range []struct {
+		name   string
+		ask    func(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([]evidence.Item, bool)
+		answer func(question []byte) [][]byte
+		want   string
+	}{
+		{"a clock", NTP, func(q []byte) [][]byte {
+			a := append([]byte{4<<3 | 4, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 'G', 'P', 'S', 0}, make([]byte, 32)...)
+			copy(a[24:32], q[40:48])
+			return one(a)
+		}, "ntp.version=4|ntp.stratum=1|ntp.reference=GPS"},
+		{"somebody else's clock", NTP, func([]byte) [][]byte { return one(append([]byte{4<<3 | 4, 1}, make([]byte, 46)...)) }, ""},
+		{"a telephone", SIP, func(q []byte) [][]byte {
+			_, rest, _ := strings.Cut(string(q), "Call-ID: ")
+			call, _, _ := strings.Cut(rest, "\r\n")
+			return [][]byte{[]byte("SIP/2.0 100 Trying\r\nCall-ID: " + call + "\r\n\r\n"), []byte("SIP/2.0 200 OK\r\nCall-ID: " + call + "\r\nUser-Agent: Calla 10\r\nAllow: INVITE\r\nAllow: ACK\r\n\r\n")}
+		}, "sip.status=200 OK|sip.agent=Calla 10|sip.allow=INVITE, ACK"},
+		{"another call's answer", SIP, func([]byte) [][]byte { return one([]byte("SIP/2.0 200 OK\r\nCall-ID: x\r\nServer: liar\r\n\r\n")) }, ""},
+		{"a search", SSDP, func([]byte) [][]byte {
+			answer := []byte("HTTP/1.1 200 OK\r\nST: upnp:rootdevice\r\nSERVER: vspr/2\r\nLOCATION: http://10.40.1.9:80/d.xml\r\n\r\n")
+			return [][]byte{answer, answer, []byte("HTTP/1.1 404 No\r\n\r\n"), []byte("junk")}
+		}, "upnp.server=vspr/2|upnp.target=upnp:rootdevice|upnp.location=http://10.40.1.9:80/d.xml"},
+		{"a camera's match", WSDiscovery, func([]byte) [][]byte {
+			return one([]byte(`<e><b><ProbeMatches><ProbeMatch><EndpointReference><Address>urn:uuid:7</Address></EndpointReference><Types>dn:NetworkVideoTransmitter</Types><Scopes>onvif://www.onvif.org/hardware/Gaze%205 x</Scopes></ProbeMatch></ProbeMatches></b></e>`))
+		}, "wsd.id=urn:uuid:7|wsd.type=dn:NetworkVideoTransmitter|wsd.scope=onvif://www.onvif.org/hardware/Gaze 5|wsd.scope=x"},
+		{"a node's names", NetBIOS, func(q []byte) [][]byte {
+			a := append(append([]byte{}, q[:2]...), 0x84, 0, 0, 0, 0, 1, 0, 0, 0, 0)
+			a = append(append(a, q[12:46]...), 0, 0x21, 0, 1, 0, 0, 0, 0, 0, 65, 3)
+			a = append(a, "DESK           \x00\x04\x00GARDEN         \x00\x84\x00DESK           \x20\x04\x00"...)
+			return one(append(a, 0x90, 0xb8, 0x8d, 0, 0, 1, 0, 0, 0, 0))
+		}, "netbios.name=DESK|netbios.group=GARDEN|netbios.role=file server|netbios.mac=90:b8:8d:00:00:01"},
+		{"a name on the segment", LLMNR, func(q []byte) [][]byte { return one(answerWith("desk")(q)) }, "llmnr.name=desk"},
+	} {
+		items, answered := tt.ask(t.Context(), responder{func(_ uint16, q []byte) [][]byte { return tt.answer(q) }}, asked, 20*time.Millisecond)
+		if got := texts(items); got != tt.want || answered != (tt.want != "") {
+			t.Errorf("%s: %s, %v; want %s", tt.name, got, answered, tt.want)
+		}
+	}
+}
+
+// A printer's records come piece by piece, as it is asked: types, then instances, then what those say.
+func TestMDNSBrowses(t *testing.T) {
+	record := func(name string, kind uint16) dns.RR_Header {
+		return dns.RR_Header{Name: name, Rrtype: kind, Class: dns.ClassINET}
+	}
+	const instance = `Palm\ house\.1._ipp._tcp.local.`
+	known := []dns.RR{
+		&dns.PTR{Hdr: record("_services._dns-sd._udp.local.", dns.TypePTR), Ptr: "_ipp._tcp.local."},
+		&dns.PTR{Hdr: record("_ipp._tcp.local.", dns.TypePTR), Ptr: instance},
+		&dns.SRV{Hdr: record(instance, dns.TypeSRV), Port: 631, Target: "acorn.local."},
+		&dns.TXT{Hdr: record(instance, dns.TypeTXT), Txt: []string{"ty=Inkwell 220", ""}},
+		&dns.TXT{Hdr: record(`Palm\ house\.1._device-info._tcp.local.`, dns.TypeTXT), Txt: []string{"model=Inkwell"}},
+	}
+	questions := 0
+	items, answered := MDNS(t.Context(), responder{func(_ uint16, q []byte) [][]byte {
+		var question dns.Msg
+		if question.Unpack(q) != nil {
+			return nil
+		}
+		questions++
+		answer := &dns.Msg{MsgHdr: dns.MsgHdr{Id: question.Id, Response: true}}
+		for _, asked := range question.Question {
+			for _, r := range known {
+				if strings.EqualFold(r.Header().Name, asked.Name) && r.Header().Rrtype == asked.Qtype {
+					answer.Answer = append(answer.Answer, r)
+				}
+			}
+		}
+		raw, err := answer.Pack()
+		if err != nil {
+			t.Error(err)
+		}
+		return one(raw)
+	}}, asked, 20*time.Millisecond)
+	const want = "mdns.host=acorn.local|mdns.type=_device-info._tcp|mdns.type=_ipp._tcp|mdns.model=Inkwell|mdns.instance=Palm house.1._ipp._tcp:631|mdns.txt=_ipp._tcp ty=Inkwell 220"
+	if got := texts(items); got != want || !answered || questions != 3 {
+		t.Errorf("after %d questions: %s\nwant %s", questions, got, want)
+	}
+}
+
+func TestRefusalEndsAQuestionAtOnce(t *testing.T) {
+	refuses := dialFunc(func() (net.Conn, error) { return refusing{}, nil })
+	for _, q := range Questions {
+		if items, answered := q.Ask(t.Context(), refuses, asked, time.Hour); answered || len(items) > 0 {
+			t.Errorf("%s: %v", q.Name, items)
+		}
+	}
+	if items, answered := SNMP(t.Context(), refuses, asked, time.Hour, nil, 0); answered || len(items) > 0 {
+		t.Errorf("snmp: %v", items)
+	}
+}
+
+type dialFunc func() (net.Conn, error)
+
+func (f dialFunc) DialContext(context.Context, string, netip.AddrPort) (net.Conn, error) { return f() }
+
+// refusing is a socket at whose other end nobody listens.
+type refusing struct{ net.Conn }
+
+func (refusing) Write(b []byte) (int, error)      { return len(b), nil }
+func (refusing) Read([]byte) (int, error)         { return 0, syscall.ECONNREFUSED }
+func (refusing) SetDeadline(time.Time) error      { return nil }
+func (refusing) SetReadDeadline(time.Time) error  { return nil }
+func (refusing) SetWriteDeadline(time.Time) error { return nil }
+func (refusing) Close() error                     { return nil }
+
+func TestSNMPEngine(t *testing.T) {
+	question, err := discovery(77)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, ok := parseDiscovery(question, 77); ok {
+		t.Error("our own question is taken for an answer")
+	}
+	var message v3Message
+	if _, err := asn1.Unmarshal(question, &message); err != nil {
+		t.Fatal(err)
+	}
+	if message.Security, err = asn1.Marshal(v3Security{Engine: []byte{0x80, 0, 0x1f, 0x88, 4, 'a'}, User: []byte{}, Auth: []byte{}, Secret: []byte{}}); err != nil {
+		t.Fatal(err)
+	}
+	answer, err := asn1.Marshal(message)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if engine, ok := parseDiscovery(answer, 77); !ok || len(engine) != 6 {
+		t.Errorf("engine %x, %v", engine, ok)
+	}
+	if _, ok := parseDiscovery(answer, 78); ok {
+		t.Error("the answer to another question is believed")
+	}
+	a := &agent{}
+	a.noteEngine([]byte{0x80, 0, 0x1f, 0x88, 4, 'a'})
+	if got := texts(a.items); got != "snmp.engine=80001f880461|snmp.engine-enterprise=8072" {
+		t.Error(got)
+	}
+}
+
+// clean wants bounded, valid evidence of whatever bytes.
+func clean(t *testing.T, items []evidence.Item) {
+	t.Helper()
+	if len(items) > 2000 {
+		t.Errorf("%d items", len(items))
+	}
+	for _, item := range items {
+		if item.Value == "" || item.Value != evidence.Clean([]byte(item.Value)) || item.Source == "" || item.Key == "" {
+			t.Errorf("%q=%q is not clean", item.Key, item.Value)
+		}
+	}
+}
+
+func FuzzMDNS(f *testing.F) {
+	raw, _ := BrowseQuestion()
+	f.Add(raw)
+	f.Add([]byte("\x00\x00\x84\x00\x00\x00\x00\x01\x00\x00\x00\x00\x05_http\x04_tcp\x05local\x00\x00\x0c\x00\x01\x00\x00\x00\x78\x00\x02\xc0\x0c"))
+	f.Fuzz(func(t *testing.T, message []byte) {
+		items, _ := HeardMDNS(message)
+		clean(t, items)
+		found := &found{}
+		readLLMNR(message, 0, "9.1.40.10.in-addr.arpa.", found)
+		clean(t, found.items)
+	})
+}
+
+func FuzzAnnounced(f *testing.F) {
+	f.Add([]byte("NOTIFY * HTTP/1.1\r\nNT: upnp:rootdevice\r\nSERVER: a\r\n\r\n"))
+	f.Add([]byte("<a><ProbeMatch><Types>a b</Types><Scopes>%zz</Scopes></ProbeMatch></a>"))
+	f.Add([]byte("<root><device><deviceType>x</deviceType><manufacturer>&amp;</manufacturer></device></root>"))
+	f.Fuzz(func(t *testing.T, message []byte) {
+		for _, port := range []uint16{ssdpPort, wsdPort} {
+			items, _ := Announced(port, message)
+			clean(t, items)
+		}
+		found := &found{}
+		readDescription(message, found)
+		clean(t, found.items)
+	})
+}
+
+func FuzzNodeStatus(f *testing.F) {
+	f.Add(append(nodeStatus(0), make([]byte, 40)...))
+	f.Add([]byte("\x00\x00\x84\x00\x00\x00\x00\x01\x00\x00\x00\x00\xc0\x0c\x00\x21\x00\x01\x00\x00\x00\x00\x00\x13\x01ACORN          \x00\x04\x00"))
+	f.Fuzz(func(t *testing.T, answer []byte) {
+		found := &found{}
+		readNodeStatus(answer, 0, found)
+		readNTP(answer, make([]byte, 8), found)
+		readSIP(strings.NewReader(string(answer)), "call", found)
+		clean(t, found.items)
+	})
+}
+
+// FuzzAgent lets an agent answer every question with the same bytes.
+func FuzzAgent(f *testing.F) {
+	question, _ := discovery(1)
+	f.Add(question)
+	f.Add([]byte("\x30\x26\x02\x01\x01\x04\x06public\xa2\x19\x02\x01\x01\x02\x01\x00\x02\x01\x00\x30\x0e\x30\x0c\x06\x08\x2b\x06\x01\x02\x01\x01\x05\x00\x04\x00"))
+	f.Fuzz(func(t *testing.T, answer []byte) {
+		items, _ := SNMP(t.Context(), responder{func(uint16, []byte) [][]byte { return one(answer) }}, asked, time.Millisecond, nil, 0)
+		clean(t, items)
+		_, _ = parseDiscovery(answer, 1)
+	})
+}
+
+func FuzzLLDP(f *testing.F) {
+	frame := append(make([]byte, 12), 0x88, 0xcc)
+	f.Add(append(frame, 2, 7, 4, 2, 0, 0, 0, 0, 1, 10, 2, 'a', 'b', 16, 12, 5, 1, 10, 40, 1, 2, 2, 0, 0, 0, 1, 0, 0, 0))
+	f.Fuzz(func(t *testing.T, frame []byte) {
+		if heard, ok := ParseLLDP(frame); ok {
+			clean(t, heard.Items)
+		}
+		if heard, ok := ParsePacket(frame); ok && !heard.From.Is4() {
+			t.Errorf("a packet from %s", heard.From)
+		}
+	})
+}
+
+func TestPacketsThatTell(t *testing.T) {
+	frame := make([]byte, 14+20+32)
+	binary.BigEndian.PutUint16(frame[12:], 0x0800)
+	ip := frame[14:]
+	ip[0], ip[8], ip[9], ip[6] = 0x45, 61, 6, 0x40
+	binary.BigEndian.PutUint16(ip[2:], 52)
+	copy(ip[12:], []byte{10, 40, 1, 9, 10, 40, 1, 250})
+	tcp := ip[20:]
+	tcp[12], tcp[13] = 8<<4, 0x12
+	binary.BigEndian.PutUint16(tcp[14:], 65160)
+	copy(tcp[20:], []byte{2, 4, 5, 0xb4, 1, 3, 3, 7, 4, 2, 1, 0})
+	heard, ok := ParsePacket(frame)
+	if want := "ttl=64 df window=65160 options=mss,nop,ws7,sack,nop,end"; !ok || heard.Stack != want || heard.From.String() != "10.40.1.9" || heard.Group {
+		t.Errorf("got %+v, %v; want %s", heard, ok, want)
+	}
+	tcp[13] = 0x02
+	if heard, ok := ParsePacket(frame); ok {
+		t.Errorf("a request to connect is taken for %+v", heard)
+	}
+}

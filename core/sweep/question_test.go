@@ -1,0 +1,235 @@
+package sweep
+
+import (
+	"context"
+	"encoding/binary"
+	"net"
+	"net/netip"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+	"airdrift/core/probe"
+	"airdrift/core/wire"
+)
+
+// listening takes datagrams and keeps silent; it counts what is open to one address at the same time.
+type listening struct {
+	*fakeWire
+	frames map[uint16][][]byte // heard on the segment, by Ethernet type
+
+	mu    sync.Mutex // guards all below
+	asked map[uint16]int
+	now   int
+	most  int
+}
+
+func (w *listening) Frames(ctx context.Context, etherType uint16) (wire.FrameConn, error) {
+	conn, err := w.fakeWire.Frames(ctx, etherType)
+	if frames, ok := conn.(*fakeFrames); ok {
+		for _, frame := range w.frames[etherType] {
+			frames.later(10*time.Millisecond, frame)
+		}
+	}
+	return conn, err
+}
+
+func (w *listening) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+	if network == "udp" {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.asked[addr.Port()]++
+		w.now++
+		w.most = max(w.most, w.now)
+		return &deaf{wire: w, over: make(chan struct{})}, nil
+	}
+	return w.fakeWire.DialContext(ctx, network, addr)
+}
+
+// deaf is a socket to which nothing comes.
+type deaf struct {
+	net.Conn
+	wire *listening
+	over chan struct{}
+	once sync.Once
+
+	mu    sync.Mutex // guards until
+	until time.Time
+}
+
+func (c *deaf) Write(b []byte) (int, error)      { return len(b), nil }
+func (c *deaf) SetDeadline(t time.Time) error    { return c.SetReadDeadline(t) }
+func (c *deaf) SetWriteDeadline(time.Time) error { return nil }
+func (c *deaf) SetReadDeadline(t time.Time) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.until = t
+	return nil
+}
+
+func (c *deaf) Read([]byte) (int, error) {
+	c.mu.Lock()
+	until := c.until
+	c.mu.Unlock()
+	timer := time.NewTimer(time.Until(until))
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return 0, os.ErrDeadlineExceeded
+	case <-c.over:
+		return 0, net.ErrClosed
+	}
+}
+
+func (c *deaf) Close() error {
+	c.once.Do(func() {
+		close(c.over)
+		c.wire.mu.Lock()
+		defer c.wire.mu.Unlock()
+		c.wire.now--
+	})
+	return nil
+}
+
+// datagramFrame makes an Ethernet frame with a datagram, from a device to a group.
+func datagramFrame(mac hwaddr.MAC, from string, port uint16, message string) []byte {
+	frame := append([]byte{1, 0, 0x5e, 0, 0, 0xfb}, mac[:]...)
+	frame = append(frame, 8, 0, 0x45, 0)
+	frame = binary.BigEndian.AppendUint16(frame, uint16(28+len(message)))
+	frame = append(frame, 0, 0, 0, 0, 1, 17, 0, 0)
+	frame = append(frame, addr(from).AsSlice()...)
+	frame = append(frame, 239, 255, 255, 250)
+	frame = binary.BigEndian.AppendUint16(frame, port)
+	frame = append(frame, 7, 0x6c, 0, 0, 0, 0)
+	return append(frame, message...)
+}
+
+func TestGentleHasOneQuestionInFlight(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := &listening{fakeWire: &fakeWire{arp: map[netip.Addr][]hwaddr.MAC{addr("10.40.1.5"): {{2, 1}}}}, asked: map[uint16]int{}}
+		o := order("10.40.1.5", 80, 443)
+		o.Pace = Gentle
+		sweepOn(t, t.Context(), w, o)
+		if w.most != 1 {
+			t.Errorf("%d questions were in flight at the same time", w.most)
+		}
+		for _, q := range probe.Questions {
+			if w.asked[q.Port] != 1 {
+				t.Errorf("%s was asked %d times", q.Name, w.asked[q.Port])
+			}
+		}
+	})
+}
+
+func TestWhatTheSegmentHasToldIsNotAskedAgain(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		mac, stray := hwaddr.MAC{2, 1}, hwaddr.MAC{2, 2}
+		w := &listening{
+			fakeWire: &fakeWire{arp: map[netip.Addr][]hwaddr.MAC{addr("10.40.1.5"): {mac}}}, asked: map[uint16]int{},
+			frames: map[uint16][][]byte{wire.EtherTypeIPv4: {
+				datagramFrame(mac, "10.40.1.5", 1900, "NOTIFY * HTTP/1.1\r\nNT: upnp:rootdevice\r\nSERVER: wyrm/1\r\n\r\n"),
+				datagramFrame(stray, "192.168.77.9", 1900, "NOTIFY * HTTP/1.1\r\nNT: upnp:rootdevice\r\nSERVER: far/1\r\n\r\n"),
+			}},
+		}
+		got := sweepOn(t, t.Context(), w, order("10.40.1.5"))
+		if server := evidence.First(got.whole["10.40.1.5 "+mac.String()].Items, evidence.KeyUPnPServer); server != "wyrm/1" {
+			t.Errorf("the announcement told %q", server)
+		}
+		if w.asked[1900] != 0 || w.asked[123] != 1 {
+			t.Errorf("asked %v: what was told was asked again, or the rest was not", w.asked)
+		}
+		far := got.whole["192.168.77.9 "+stray.String()]
+		if far.LearnedFrom != heardOnSegment || evidence.First(far.Items, evidence.KeyUPnPServer) != "far/1" || evidence.First(far.Items, evidence.KeyHeard) == "" {
+			t.Errorf("who announces himself from another subnet is sighted as %+v", far)
+		}
+	})
+}
+
+func TestWhatTheKnockingLearnedIsNotAskedAgain(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := &fakeWire{refuses: map[netip.Addr]bool{addr("10.40.2.5"): true}}
+		o := order("10.40.2.5", 80, 443, 22, 445, 9100, 502, 8081)
+		o.Pace.PerDevice = 1 // the first refusal ends the knocking
+		got := sweepOn(t, t.Context(), w, o)
+		for port, n := range w.dials {
+			if n != 1 && port.Port() < 49152 {
+				t.Errorf("port %d was asked %d times", port.Port(), n)
+			}
+		}
+		if len(w.dials) < 7 || evidence.First(got.whole["10.40.2.5 "].Items, evidence.KeyTCPRefused) == "" {
+			t.Errorf("asked %v", w.dials)
+		}
+	})
+}
+
+// fading refuses a few connections, and then falls silent.
+type fading struct {
+	*fakeWire
+	mu   sync.Mutex // guards left
+	left int
+}
+
+func (w *fading) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+	w.mu.Lock()
+	alive := w.left > 0
+	w.left--
+	w.mu.Unlock()
+	if alive || network == "udp" {
+		return w.fakeWire.DialContext(ctx, network, addr)
+	}
+	<-ctx.Done()
+	return nil, ctx.Err()
+}
+
+func TestWhoStopsAnsweringIsLeftAlone(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		a := addr("10.40.1.5")
+		w := &fading{fakeWire: &fakeWire{arp: map[netip.Addr][]hwaddr.MAC{a: {{2, 1}}}, refuses: map[netip.Addr]bool{a: true}}, left: 12}
+		o := order("10.40.1.5", portRange(1000, 1200)...)
+		o.Pace.PerDevice = 1
+		got := sweepOn(t, t.Context(), w, o)
+		s := got.whole["10.40.1.5 "+hwaddr.MAC{2, 1}.String()]
+		if evidence.First(s.Items, evidence.KeyTCPStopped) != "yes" || len(got.warnings) != 1 || !strings.Contains(got.warnings[0], "Stopped answering while being asked") {
+			t.Errorf("items %+v, warnings %q", s.Items, got.warnings)
+		}
+		if got.summary.Sent > 80 {
+			t.Errorf("%d questions were put to a device that had stopped answering", got.summary.Sent)
+		}
+	})
+}
+
+func TestNeighboursThatTellOfThemselves(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		mac := hwaddr.MAC{2, 1}
+		frame := func(mac hwaddr.MAC, name string, rest ...byte) []byte {
+			f := append([]byte{1, 0x80, 0xc2, 0, 0, 0x0e}, mac[:]...)
+			f = append(f, 0x88, 0xcc, 2, 7, 4)
+			f = append(f, mac[:]...)
+			f = append(append(f, 10, byte(len(name))), name...)
+			return append(append(f, rest...), 0, 0)
+		}
+		w := &listening{
+			fakeWire: &fakeWire{arp: map[netip.Addr][]hwaddr.MAC{addr("10.40.1.5"): {mac}}}, asked: map[uint16]int{},
+			frames: map[uint16][][]byte{wire.EtherTypeLLDP: {
+				frame(mac, "weave"),
+				frame(hwaddr.MAC{2, 7}, "elsewhere", 16, 12, 5, 1, 192, 168, 7, 7, 2, 0, 0, 0, 1, 0),
+				frame(hwaddr.MAC{2, 8}, "nowhere"),
+			}},
+		}
+		got := sweepOn(t, t.Context(), w, order("10.40.1.5"))
+		if name := evidence.First(got.whole["10.40.1.5 "+mac.String()].Items, evidence.KeyLLDPName); name != "weave" {
+			t.Errorf("the neighbour that is known is called %q", name)
+		}
+		if name := evidence.First(got.whole["192.168.7.7 "+hwaddr.MAC{2, 7}.String()].Items, evidence.KeyLLDPName); name != "elsewhere" {
+			t.Errorf("the neighbour that told an address is called %q", name)
+		}
+		if len(got.warnings) != 1 || !strings.Contains(got.warnings[0], `"nowhere"`) {
+			t.Errorf("of the neighbour without an address: %q", got.warnings)
+		}
+	})
+}

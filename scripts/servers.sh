@@ -1,0 +1,30 @@
+#!/bin/sh
+# Installs the real servers that the probes are held against in a namespace of the tests' own. None of them is started on this
+# machine: where there is no policy for that yet, one is put in place for the time of the installation, and they are not enabled.
+set -eu
+packages="snmpd openssh-server nginx-light vsftpd mosquitto avahi-daemon dnsmasq-base lldpd openssl iproute2 util-linux"
+as_root=
+[ "$(id -u)" = 0 ] || as_root=sudo
+missing=
+for package in $packages; do
+  dpkg -s "$package" >/dev/null 2>&1 || missing="$missing $package"
+done
+[ -n "$missing" ] || exit 0
+policy=/usr/sbin/policy-rc.d
+if [ ! -e "$policy" ]; then
+  printf '#!/bin/sh\nexit 101\n' | $as_root tee "$policy" >/dev/null
+  $as_root chmod 755 "$policy"
+  trap '$as_root rm -f "$policy"' EXIT
+fi
+echo "Installing$missing ..."
+$as_root apt-get update -qq
+# shellcheck disable=SC2086 # a list of packages
+$as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null
+# A server that this has brought stays switched off at the next start of the machine too; those that were there stay as they are.
+if [ -d /run/systemd/system ]; then
+  for pair in snmpd:snmpd openssh-server:ssh nginx-light:nginx vsftpd:vsftpd mosquitto:mosquitto avahi-daemon:avahi-daemon lldpd:lldpd; do
+    case $missing in
+      *"${pair%%:*}"*) $as_root systemctl disable --quiet "${pair##*:}" || true ;;
+    esac
+  done
+fi
