@@ -481,7 +481,7 @@ func TestPictures(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.drawText("demo-once", "$ airdrift demo --once\n"+run("demo", "--once"))
-	h.drawText("device-command", "$ airdrift device 10.40.1.1\n"+run("--data", h.Data, "device", "10.40.1.1"))
+	h.drawText("explain-command", "$ airdrift explain 10.40.1.11\n"+run("--data", h.Data, "explain", "10.40.1.11"))
 }
 
 // drawText draws a terminal's text.

@@ -42,7 +42,7 @@ export function RulesPage() {
       </Typography>
       <Failure failure={files.error} />
       {files.isPending && <Loading />}
-      {files.data && <FileTable files={files.data} mayChange={mayChange} onEdit={setEditing} />}
+      {files.data && (files.data.length > 0 || !editing) && <FileTable files={files.data} mayChange={mayChange} onEdit={setEditing} />}
       {editing && <Editor key={editing.name} site={site} initial={editing} mayChange={mayChange} onClose={() => setEditing(undefined)} />}
     </Page>
   );
