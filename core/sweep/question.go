@@ -16,7 +16,7 @@ import (
 	"airdrift/core/probe"
 )
 
-// askByDatagram puts the questions that go by datagram to a device, and then those of its SNMP agent, which are many.
+// askByDatagram puts the questions that go by datagram to a device, those of its SNMP agent last, which are many.
 func (r *run) askByDatagram(ctx context.Context, t *target) error {
 	g, groupCtx := errgroup.WithContext(ctx)
 	g.SetLimit(r.order.Pace.PerDevice)
@@ -36,16 +36,16 @@ func (r *run) askByDatagram(ctx context.Context, t *target) error {
 		})
 		r.settleOne(t)
 	}
+	g.Go(func() error {
+		return r.askQuestion(groupCtx, t, func(ctx context.Context, wait time.Duration) ([]evidence.Item, bool) {
+			return probe.SNMP(ctx, pacedDialer{r}, t.addr, wait, r.order.Credentials, r.order.Preferred[t.addr])
+		})
+	})
+	r.settleOne(t)
 	if err := errors.Join(g.Wait(), ctx.Err()); err != nil {
 		return err
 	}
-	if err := r.askDescriptions(ctx, t); err != nil {
-		return err
-	}
-	r.settleOne(t)
-	return r.askQuestion(ctx, t, func(ctx context.Context, wait time.Duration) ([]evidence.Item, bool) {
-		return probe.SNMP(ctx, pacedDialer{r}, t.addr, wait, r.order.Credentials, r.order.Preferred[t.addr])
-	})
+	return r.askDescriptions(ctx, t)
 }
 
 // askQuestion puts one question within the network's cap, unless the segment's own answers have told it already.
