@@ -64,32 +64,31 @@ func (p Program) listRules(ctx context.Context, c *cli.Command) error {
 	return write(p.Out, c.String("output"), g, list)
 }
 
-// readRules reads a file of rules; its name is the file's without the ending.
-func readRules(c *cli.Command) (api.NewRuleFile, error) {
-	if c.Args().Len() != 1 {
-		return api.NewRuleFile{}, wrongUse("want one file of rules (YAML)")
+// withRules makes an action that does something with a file of rules that is named on the command line, and a site. The file's
+// name without its ending is what the rules are called.
+func (p Program) withRules(do func(ctx context.Context, c *cli.Command, cl *client.Client, site uint64, file api.NewRuleFile) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		if c.Args().Len() != 1 {
+			return wrongUse("want one file of rules (YAML)")
+		}
+		path := c.Args().First()
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		cl, site, err := connectSite(ctx, c)
+		if err != nil {
+			return err
+		}
+		return do(ctx, c, cl, site.ID, api.NewRuleFile{Name: strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)), Text: string(text)})
 	}
-	path := c.Args().First()
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return api.NewRuleFile{}, err
-	}
-	return api.NewRuleFile{Name: strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)), Text: string(text)}, nil
 }
 
 func (p Program) rulesTry() *cli.Command {
 	return &cli.Command{
 		Name: "try", Usage: "check rules and try them on the stored evidence: what would change", ArgsUsage: "FILE",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			file, err := readRules(c)
-			if err != nil {
-				return err
-			}
-			cl, site, err := connectSite(ctx, c)
-			if err != nil {
-				return err
-			}
-			trial, err := cl.TryRules(ctx, site.ID, file)
+		Action: p.withRules(func(ctx context.Context, c *cli.Command, cl *client.Client, site uint64, file api.NewRuleFile) error {
+			trial, err := cl.TryRules(ctx, site, file)
 			if err != nil {
 				return err
 			}
@@ -97,29 +96,29 @@ func (p Program) rulesTry() *cli.Command {
 			for _, change := range trial.Changes {
 				g.add(strconv.FormatUint(change.Device, 10), change.Name, change.Attribute, change.Before, change.After)
 			}
-			fmt.Fprintf(p.Err, "%d rules would change %d devices.\n", trial.Rules, trial.Devices)
+			fmt.Fprintf(p.Err, "%s would change %s.\n", counted(trial.Rules, "rule"), counted(trial.Devices, "device"))
 			return write(p.Out, c.String("output"), g, trial)
-		},
+		}),
 	}
+}
+
+// counted writes a number of things.
+func counted(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
 }
 
 func (p Program) rulesAdd() *cli.Command {
 	return &cli.Command{
 		Name: "add", Usage: "check a file of rules and keep it, switched off", ArgsUsage: "FILE",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			file, err := readRules(c)
-			if err != nil {
-				return err
-			}
-			cl, site, err := connectSite(ctx, c)
-			if err != nil {
-				return err
-			}
-			if _, err := cl.SaveRules(ctx, site.ID, file); err != nil {
+		Action: p.withRules(func(ctx context.Context, c *cli.Command, cl *client.Client, site uint64, file api.NewRuleFile) error {
+			if _, err := cl.SaveRules(ctx, site, file); err != nil {
 				return err
 			}
 			return p.listRules(ctx, c)
-		},
+		}),
 	}
 }
 

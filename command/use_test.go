@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/csv"
 	"encoding/json"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -19,9 +20,10 @@ import (
 // TestCommandsOnASweptSite runs commands in this process against a service that has swept the demo building.
 func TestCommandsOnASweptSite(t *testing.T) {
 	s := servicetest.Demo(t, servicetest.Config{})
+	typed := ""
 	use := func(args ...string) (out, errs string, code int) {
 		var stdout, stderr bytes.Buffer
-		p := command.Program{In: strings.NewReader(""), Out: &stdout, Err: &stderr}
+		p := command.Program{In: strings.NewReader(typed), Out: &stdout, Err: &stderr}
 		args = append([]string{"airdrift", "--server", s.URL, "--token-file", filepath.Join(s.Data, "token")}, args...)
 		code = command.Run(t.Context(), p, args)
 		return stdout.String(), stderr.String(), code
@@ -51,6 +53,8 @@ func TestCommandsOnASweptSite(t *testing.T) {
 	useSweeps(expect)
 	useFenceAndFooting(expect)
 	usePeople(expect)
+	useWho(t, expect)
+	useCredentials(expect, func(text string) { typed = text })
 	expect(0, "Unmanaged", "register", "import", "../scenarios/fernhollow-register.csv")
 	expect(0, "moved to the store room", "register", "show")
 	expect(0, "nothing", "devices", "--kind", "smart-plug", "--expect-none")
@@ -122,6 +126,70 @@ func useFenceAndFooting(expect expectation) {
 	expect(0, "255.255.255.0", "footing")
 	expect(0, "it is reached through the gateway 10.40.1.1", "footing", "10.40.2.13")
 	expect(2, "is not an address", "footing", "10.40.2")
+}
+
+// useWho asks what devices are and why, and adds rules and leases of the site's own.
+func useWho(t *testing.T, expect expectation) {
+	expect(0, "kind: printer, odds of", "explain", "10.40.1.20")
+	expect(0, "runner-up", "explain", "10.40.1.20")
+	expect(0, "mib-printer: Printer-MIB (RFC 3805) is kept by printers.", "explain", "10.40.1.20")
+	expect(0, "unknown, as nothing speaks of it", "explain", "10.40.5.142")
+	expect(0, "Attribute,Value,Sum,Believed,Adds,Counts,Rule", "--output", "csv", "explain", "10.40.1.20")
+	expect(0, `"candidates"`, "--output", "json", "explain", "10.40.1.20")
+	expect(2, "want one device", "explain")
+	expect(0, "p24", "device", "10.40.1.2")
+	expect(0, "Certificates", "device", "10.40.1.13")
+	expect(0, "office-printer", "devices", "--model", "Inkwell 220", "--service", "_ipp._tcp", "--strength", "40")
+	expect(0, "Climate 900", "devices", "--vendor", "Thornquist Controls", "--firmware", "4.2", "--service", "snmp")
+	expect(0, "nothing", "devices", "--unmanaged", "--os", "Plan 9")
+	dir := t.TempDir()
+	file := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	rule := "rules:\n  - rule: bells\n    because: They ring.\n    when: [{keys: [http.title], words: [threshold]}]\n    says: [{attribute: model, value: Bell, strength: 30}]\n"
+	good, bad := file("garden.yaml", rule), file("bad.yaml", strings.Replace(rule, "model", "colour", 1))
+	expect(2, "line 5, column", "rules", "try", bad)
+	expect(2, "line 5, column", "rules", "add", bad)
+	expect(0, "1 rule would change 3 devices.", "rules", "try", good)
+	expect(0, "garden", "rules", "add", good)
+	expect(0, "off", "rules")
+	expect(0, "nothing", "devices", "--model", "Bell")
+	expect(0, "on", "rules", "on", "garden")
+	expect(0, "intercom", "devices", "--model", "Bell")
+	expect(0, "They ring.", "rules", "show", "garden")
+	expect(0, "off", "rules", "off", "garden")
+	expect(0, "nothing", "rules", "remove", "garden")
+	expect(1, `has no file of rules "garden"`, "rules", "on", "garden")
+	expect(2, "there is no command rules elephant", "rules", "elephant")
+	expect(2, "want one file of rules", "rules", "try")
+	expect(0, "1 leases tell something of 1 devices.", "leases", "import", file("leases", "0 80:23:aa:13:57:02 10.40.3.12 ferry-from-the-lease *\n"))
+	expect(0, "Elderwick Voice", "devices", "--text", "ferry-from-the-lease")
+	expect(2, "line 1", "leases", "import", file("broken", "never mind this\n"))
+	expect(0, "", "leases", "forget")
+	expect(0, "nothing", "devices", "--text", "ferry-from-the-lease")
+}
+
+// useCredentials enters credentials as they are typed in, and tries them.
+func useCredentials(expect expectation, enter func(text string)) {
+	expect(0, "garden read", "credentials")
+	enter("stone-and-heron\n")
+	expect(0, "second", "credentials", "add", "second")
+	expect(1, "in use already", "credentials", "add", "second")
+	expect(2, "want a user", "credentials", "add", "third", "--version", "3")
+	enter("a long enough key\nand another one\n")
+	expect(0, "SHA-256", "credentials", "add", "third", "--version", "3", "--user", "heron", "--authentication", "SHA-256", "--privacy", "AES")
+	enter("")
+	expect(2, "no community came on standard input", "credentials", "add", "fourth")
+	expect(0, "The device takes it.", "credentials", "try", "garden read", "10.40.2.10")
+	expect(0, "does not take it", "credentials", "try", "second", "10.40.2.10")
+	expect(2, "want the name of a credential and a device", "credentials", "try", "second")
+	expect(1, `has no credential "fifth"`, "credentials", "remove", "fifth")
+	expect(0, "garden read", "credentials", "remove", "second")
+	expect(2, "there is no command credentials elephant", "credentials", "elephant")
 }
 
 func usePeople(expect expectation) {

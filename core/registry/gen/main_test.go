@@ -34,3 +34,19 @@ func TestRunTellsHowToGetTheSource(t *testing.T) {
 		t.Errorf("got %v", err)
 	}
 }
+
+func TestCompactEnterprises(t *testing.T) {
+	list := "PRIVATE ENTERPRISE NUMBERS\n\nPrefix: iso\n\nDecimal\n| Organization\n0\n  Reserved\n    Somebody\n      some&body\n9\n  ciscoSystems\n    A\n      b&c\n10\n  Two  spaces\n"
+	table, err := compactEnterprises([]byte(list))
+	if err != nil {
+		t.Fatal(err)
+	}
+	zip, err := gzip.NewReader(bytes.NewReader(table))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := io.ReadAll(zip)
+	if want := "0\tReserved\n9\tciscoSystems\n10\tTwo spaces\n"; err != nil || string(text) != want {
+		t.Errorf("%q, %v; want %q", text, err, want)
+	}
+}

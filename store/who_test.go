@@ -1,0 +1,166 @@
+package store_test
+
+import (
+	"errors"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
+	"airdrift/core/lease"
+	"airdrift/core/ledger"
+	"airdrift/store"
+	"airdrift/store/storetest"
+)
+
+func TestCredentialsAreKeptSealed(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	other := store.Site{Name: "Elsewhere"}
+	if err := s.CreateSite(t.Context(), &other); err != nil {
+		t.Fatal(err)
+	}
+	first := store.Credential{SiteID: site.ID, Name: "plant", Version: "2c", Sealed: []byte{0, 1, 255}, CreatedAt: began}
+	second := store.Credential{SiteID: site.ID, Name: "third", Version: "3", User: "heron", Auth: "SHA", Priv: "AES", Sealed: []byte{7}, CreatedAt: began}
+	for _, c := range []*store.Credential{&first, &second} {
+		if err := s.CreateCredential(t.Context(), c); err != nil || c.ID == 0 {
+			t.Fatalf("%+v, %v", c, err)
+		}
+	}
+	again := store.Credential{SiteID: site.ID, Name: "plant", Version: "1", Sealed: []byte{9}, CreatedAt: began}
+	if err := s.CreateCredential(t.Context(), &again); !errors.Is(err, store.ErrTaken) {
+		t.Errorf("a second of that name: %v", err)
+	}
+	elsewhere := store.Credential{SiteID: other.ID, Name: "plant", Version: "1", Sealed: []byte{9}, CreatedAt: began}
+	if err := s.CreateCredential(t.Context(), &elsewhere); err != nil {
+		t.Errorf("one of that name at another site: %v", err)
+	}
+	all, err := s.Credentials(t.Context(), site.ID)
+	if err != nil || len(all) != 2 || all[0].Name != "plant" || !slices.Equal(all[0].Sealed, first.Sealed) || all[1].User != "heron" {
+		t.Errorf("%+v, %v", all, err)
+	}
+	if err := s.RemoveCredential(t.Context(), first.ID); err != nil {
+		t.Error(err)
+	}
+	if err := s.RemoveCredential(t.Context(), first.ID); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("taking it away twice: %v", err)
+	}
+	if _, err := s.Credential(t.Context(), first.ID); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("it is still there: %v", err)
+	}
+}
+
+func TestRuleFilesAndLeases(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	file := store.RuleFile{SiteID: site.ID, Name: "garden", Text: "rules: []", ChangedBy: "mason", ChangedAt: began}
+	if err := s.SaveRuleFile(t.Context(), &file); err != nil || file.ID == 0 {
+		t.Fatal(file, err)
+	}
+	file.Active = true
+	if err := s.SaveRuleFile(t.Context(), &file); err != nil {
+		t.Fatal(err)
+	}
+	again := store.RuleFile{SiteID: site.ID, Name: "garden", Text: "rules: []", ChangedAt: began}
+	if err := s.SaveRuleFile(t.Context(), &again); !errors.Is(err, store.ErrTaken) {
+		t.Errorf("a second of that name: %v", err)
+	}
+	all, err := s.RuleFiles(t.Context(), site.ID)
+	if err != nil || len(all) != 1 || !all[0].Active || all[0].Text != "rules: []" {
+		t.Errorf("%+v, %v", all, err)
+	}
+	if err := s.RemoveRuleFile(t.Context(), file.ID); err != nil {
+		t.Error(err)
+	}
+	if _, err := s.RuleFile(t.Context(), file.ID); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("it is still there: %v", err)
+	}
+
+	leases := []lease.Lease{
+		{Addr: netip.MustParseAddr("10.40.1.5"), MAC: hwaddr.MustParse("48:9b:34:00:00:05"), Name: "desk", Until: began.Add(time.Hour)},
+		{Addr: netip.MustParseAddr("fd00::5"), Name: strings.Repeat("long ", 100)},
+	}
+	for range 2 { // the second takes the place of the first
+		if err := s.ReplaceLeases(t.Context(), site.ID, leases); err != nil {
+			t.Fatal(err)
+		}
+	}
+	kept, err := s.Leases(t.Context(), site.ID)
+	if err != nil || len(kept) != 2 || kept[0] != leases[0] || !kept[1].Until.IsZero() || len(kept[1].Name) > 255 {
+		t.Errorf("%+v, %v", kept, err)
+	}
+	if err := s.ReplaceLeases(t.Context(), site.ID, nil); err != nil {
+		t.Error(err)
+	}
+	if kept, err = s.Leases(t.Context(), site.ID); err != nil || len(kept) != 0 {
+		t.Errorf("forgotten, there are %+v, %v", kept, err)
+	}
+}
+
+// told makes a device that has said things.
+func told(addr, mac string, facts ...evidence.Item) ledger.Device {
+	d := ledger.Device{
+		MACs: []hwaddr.MAC{hwaddr.MustParse(mac)}, Addrs: []netip.Addr{netip.MustParseAddr(addr)}, Items: facts, FirstSeen: began, LastSeen: began,
+		Standing: ledger.Unmanaged, Presence: ledger.Seen,
+	}
+	d.Identity = identify.New(identify.Default(), nil).Identify(facts)
+	return d
+}
+
+func TestDevicesAreFoundByWhatTheySay(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	said := func(key, value string, port evidence.Port) evidence.Item {
+		source, _, _ := strings.Cut(key, ".")
+		return evidence.Item{Source: evidence.Source(source), Key: key, Value: value, Port: port}
+	}
+	devices := []ledger.Device{
+		told("10.40.1.20", "48:9b:34:00:00:01", said("snmp.mib", "printer", evidence.UDP(161)), said("snmp.maker", "Marrowby, Print", evidence.UDP(161)), said("snmp.model", "Inkwell 220", evidence.UDP(161)),
+			said("snmp.firmware", "5.0", evidence.UDP(161)), said("mdns.type", "_ipp._tcp", evidence.UDP(5353)), said("tcp.open", "9100", evidence.TCP(9100)), said("ipp.model", "Inkwell 220", evidence.TCP(631))),
+		told("10.40.1.21", "48:9b:34:00:00:02", said("tcp.open", "80", evidence.TCP(80)), said("http.title", "Managed switch", evidence.TCP(80))),
+		told("10.40.1.22", "48:9b:34:00:00:03", said("tcp.refused", "22", evidence.TCP(22))),
+	}
+	err := s.Rematch(t.Context(), site.ID, func([]ledger.Device) ([]ledger.Device, error) { return devices, nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, tt := range map[string]struct {
+		query store.DeviceQuery
+		want  string
+	}{
+		"a maker with a comma":  {store.DeviceQuery{Vendors: []string{"Marrowby Print"}}, "10.40.1.20"},
+		"a model":               {store.DeviceQuery{Models: []string{"Inkwell 220", "no such"}}, "10.40.1.20"},
+		"a version":             {store.DeviceQuery{Firmwares: []string{"5.0"}}, "10.40.1.20"},
+		"a port by number":      {store.DeviceQuery{Services: []string{"80"}}, "10.40.1.21"},
+		"a port":                {store.DeviceQuery{Services: []string{"udp/161"}}, "10.40.1.20"},
+		"the other protocol":    {store.DeviceQuery{Services: []string{"tcp/161"}}, ""},
+		"a service by name":     {store.DeviceQuery{Services: []string{"http", "snmp"}}, "10.40.1.20 10.40.1.21"},
+		"a type":                {store.DeviceQuery{Services: []string{"_IPP._tcp"}}, "10.40.1.20"},
+		"a part of a type":      {store.DeviceQuery{Services: []string{"_ip"}}, ""},
+		"a port that refuses":   {store.DeviceQuery{Services: []string{"22"}}, ""},
+		"signs of a pattern":    {store.DeviceQuery{Services: []string{"%"}}, ""},
+		"what is sure":          {store.DeviceQuery{Strength: 12}, "10.40.1.20"},
+		"several at once":       {store.DeviceQuery{Services: []string{"http", "snmp"}, Kinds: []string{"switch"}}, "10.40.1.21"},
+		"sorted by how sure":    {store.DeviceQuery{Sort: "strength", Descend: true}, "10.40.1.20 10.40.1.21 10.40.1.22"},
+		"sorted by the version": {store.DeviceQuery{Sort: "firmware", Descend: true, Services: []string{"snmp", "http"}}, "10.40.1.20 10.40.1.21"},
+	} {
+		tt.query.Site, tt.query.Limit = site.ID, 10
+		lines, total, err := s.ListDevices(t.Context(), tt.query)
+		var got []string
+		for _, l := range lines {
+			got = append(got, l.Addrs[0].String())
+		}
+		if strings.Join(got, " ") != tt.want || total != int64(len(got)) || err != nil {
+			t.Errorf("%s: %v of %d, %v; want %s", name, got, total, err, tt.want)
+		}
+	}
+	values, err := s.Values(t.Context(), site.ID)
+	if err != nil || !slices.Equal(values["vendor"], []string{"Marrowby Print"}) || !slices.Equal(values["firmware"], []string{"5.0"}) ||
+		!slices.Contains(values["services"], "_ipp._tcp") || !slices.Contains(values["services"], "http") || slices.Contains(values["services"], "80") {
+		t.Errorf("values %v, %v", values, err)
+	}
+}
