@@ -179,7 +179,7 @@ func useCredentials(expect expectation, enter func(text string)) {
 	enter("stone-and-heron\n")
 	expect(0, "second", "credentials", "add", "second")
 	expect(1, "in use already", "credentials", "add", "second")
-	expect(2, "want a user", "credentials", "add", "third", "--version", "3")
+	expect(2, "wants a user", "credentials", "add", "third", "--version", "3")
 	enter("a long enough key\nand another one\n")
 	expect(0, "SHA-256", "credentials", "add", "third", "--version", "3", "--user", "heron", "--authentication", "SHA-256", "--privacy", "AES")
 	enter("")

@@ -47,6 +47,7 @@ func TestWhoIsIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	facts := factsOf(t, w, scenario)
+	liarsAreBounded(t, facts)
 	engine := identify.New(identify.Default(), overlayOf(t, scenario))
 	var kinds, vendors, models tally
 	claims, wrong := 0, 0
@@ -82,6 +83,32 @@ func TestWhoIsIt(t *testing.T) {
 	}
 	if float64(wrong) > 0.01*float64(claims) {
 		t.Errorf("%d of %d claims are wrong; want 1 %% at the most", wrong, claims)
+	}
+}
+
+// maxFacts is more than anything in the building could honestly say.
+const maxFacts = 1000
+
+// liarsAreBounded looks at the devices whose agents and responders never come to an end: they are left, that is noted, and what they
+// said before stands.
+func liarsAreBounded(t *testing.T, facts map[netip.Addr][]evidence.Item) {
+	t.Helper()
+	for addr, items := range facts {
+		if len(items) > maxFacts {
+			t.Errorf("%s has told %d facts", addr, len(items))
+		}
+	}
+	for addr, want := range map[string]string{"10.40.1.162": "loop", "10.40.1.163": "rows"} {
+		items := facts[netip.MustParseAddr(addr)]
+		if !slices.Contains(evidence.Values(items, evidence.KeySNMPBounded), want) || evidence.First(items, evidence.KeySNMPDescr) == "" {
+			t.Errorf("the agent at %s was read as %v", addr, evidence.Values(items, evidence.KeySNMPBounded))
+		}
+	}
+	if items := facts[netip.MustParseAddr("10.40.1.161")]; evidence.First(items, evidence.KeyUPnPLocation) == "" || evidence.First(items, evidence.KeyUPnPMaker) != "" {
+		t.Errorf("the description that has no end told %v", evidence.Values(items, evidence.KeyUPnPMaker))
+	}
+	if items := facts[netip.MustParseAddr("10.40.1.164")]; slices.ContainsFunc(items, func(it evidence.Item) bool { return it.Source == evidence.SourceMDNS || it.Source == evidence.SourceWSD }) {
+		t.Errorf("noise is taken for words: %v", items)
 	}
 }
 

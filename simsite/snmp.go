@@ -318,11 +318,11 @@ func (a *snmpAgent) value(oid asn1.ObjectIdentifier) []byte {
 func (a *snmpAgent) after(oid asn1.ObjectIdentifier) (asn1.ObjectIdentifier, []byte) {
 	switch a.tells["trap"] {
 	case "endless": // another row for ever, in whichever table one walks
+		if len(oid) < 11 {
+			return append(slices.Clone(oid), 1), berNumber(tagInteger, 3)
+		}
 		next := slices.Clone(oid)
 		next[len(next)-1]++
-		if len(next) < 11 {
-			next = append(next, 1)
-		}
 		return next, berNumber(tagInteger, 3)
 	case "loop":
 		if len(oid) < 11 {

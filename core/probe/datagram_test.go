@@ -44,9 +44,9 @@ func (r responder) DialContext(_ context.Context, network string, addr netip.Add
 				return
 			}
 			for _, answer := range r.answer(addr.Port(), buf[:n]) {
-				if _, err := theirs.Write(answer); err != nil {
-					return
-				}
+				// Who does not listen any more loses a datagram, and the sender does not wait.
+				_ = theirs.SetWriteDeadline(time.Now().Add(5 * time.Millisecond))
+				_, _ = theirs.Write(answer)
 			}
 		}
 	}()
