@@ -48,6 +48,10 @@ func (r *run) askByDatagram(ctx context.Context, t *target) error {
 	return r.askDescriptions(ctx, t)
 }
 
+// datagramWait is the least wait for the first answer to a question by datagram. Those who have none to give refuse at once
+// as a rule, and services that look things up answer later than a port that is open.
+const datagramWait = 500 * time.Millisecond
+
 // askQuestion puts one question within the network's cap, unless the segment's own answers have told it already.
 func (r *run) askQuestion(ctx context.Context, t *target, ask func(ctx context.Context, wait time.Duration) ([]evidence.Item, bool)) error {
 	before, known := r.holder(ctx, t.addr)
@@ -55,7 +59,7 @@ func (r *run) askQuestion(ctx context.Context, t *target, ask func(ctx context.C
 	if err != nil {
 		return err
 	}
-	items, answered := ask(ctx, r.timers.wait(t.addr))
+	items, answered := ask(ctx, max(r.timers.wait(t.addr), datagramWait))
 	leave()
 	if ctx.Err() != nil {
 		return ctx.Err()
