@@ -409,7 +409,7 @@ func (h *house) rules() {
 		click("Try them"), has("1 rule would change 3 devices."), has("Bell"))
 	h.page("rules-trial")
 	h.do("kept", click("Keep, switched off"), until(`!document.body.innerText.includes("Try them")`), has("garden"), has("off"))
-	h.do("switched on", press(`//input[@aria-label="garden is on"]`), has("on"), chromedp.Navigate(h.path("/devices?model=Bell")), has("1–3 of 3"))
+	h.do("switched on", press(`//input[@aria-label="garden is on"]`), until(`(s => s.checked && !s.disabled)(document.querySelector('input[aria-label="garden is on"]'))`), chromedp.Navigate(h.path("/devices?model=Bell")), has("1–3 of 3"))
 	h.do("taken back", click("Rules"), press(`//button[@aria-label="Take garden away"]`), has("No rules of the site’s own"), chromedp.Navigate(h.path("/devices?model=Bell")), has("No device is like this"))
 }
 

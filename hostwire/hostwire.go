@@ -15,6 +15,9 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/net/ipv4"
+	"golang.org/x/net/ipv6"
+
 	"airdrift/core/hwaddr"
 	"airdrift/core/wire"
 )
@@ -166,13 +169,41 @@ func (w *Wire) DialContext(ctx context.Context, network string, addr netip.AddrP
 	return dialer.DialContext(ctx, network, addr.String())
 }
 
-// ListenPacket opens a UDP socket on this interface.
+// ListenPacket opens a UDP socket on this interface; at the address of a group it joins it (RFC 1112, RFC 2710).
 func (w *Wire) ListenPacket(ctx context.Context, network string, addr netip.AddrPort) (net.PacketConn, error) {
 	if network != "udp" {
 		return nil, fmt.Errorf("network %q: want udp", network)
 	}
 	config := net.ListenConfig{Control: w.bindToInterface}
-	return config.ListenPacket(ctx, network, addr.String())
+	group := addr.Addr()
+	if !group.IsMulticast() {
+		return config.ListenPacket(ctx, network, addr.String())
+	}
+	device, err := net.InterfaceByName(w.name)
+	if err != nil {
+		return nil, fmt.Errorf("interface %s: %w", w.name, err)
+	}
+	// Not every system lets a socket have the address of a group, so it has any.
+	everywhere := netip.IPv4Unspecified()
+	if group.Is6() {
+		everywhere = netip.IPv6Unspecified()
+	}
+	conn, err := config.ListenPacket(ctx, network, netip.AddrPortFrom(everywhere, addr.Port()).String())
+	if err != nil {
+		return nil, err
+	}
+	if err := join(conn, device, group); err != nil {
+		return nil, errors.Join(fmt.Errorf("join %s on %s: %w", group, w.name, err), conn.Close())
+	}
+	return conn, nil
+}
+
+func join(conn net.PacketConn, device *net.Interface, group netip.Addr) error {
+	at := &net.UDPAddr{IP: group.AsSlice()}
+	if group.Is4() {
+		return ipv4.NewPacketConn(conn).JoinGroup(device, at)
+	}
+	return ipv6.NewPacketConn(conn).JoinGroup(device, at)
 }
 
 // noRights turns the system's refusals into wire.ErrNoRights and keeps the cause.

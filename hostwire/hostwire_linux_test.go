@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"airdrift/core/wire"
@@ -73,5 +74,31 @@ func TestNameServers(t *testing.T) {
 	got := nameServers(path)
 	if len(got) != 2 || got[0] != netip.MustParseAddr("10.40.1.10") || got[1] != netip.MustParseAddr("2001:db8::53") {
 		t.Errorf("got %v", got)
+	}
+}
+
+// A group is joined for as long as its socket is open; the system keeps a list (IGMP, RFC 3376).
+func TestGroupIsJoinedWhileOpen(t *testing.T) {
+	w, err := New("lo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	const asListed = "07FFFFEF" // 239.255.255.7, as the list writes it on machines of this byte order
+	member := func() bool {
+		list, err := os.ReadFile("/proc/net/igmp")
+		if err != nil {
+			t.Skip("this system keeps no such list: ", err)
+		}
+		return strings.Contains(string(list), asListed) || strings.Contains(string(list), "EFFFFF07")
+	}
+	conn, err := w.ListenPacket(t.Context(), "udp", netip.MustParseAddrPort("239.255.255.7:0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !member() {
+		t.Error("the group was not joined")
+	}
+	if err := conn.Close(); err != nil || member() {
+		t.Errorf("it was not left: %v", err)
 	}
 }

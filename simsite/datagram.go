@@ -4,7 +4,9 @@ import (
 	"encoding/binary"
 	"encoding/xml"
 	"fmt"
+	"io"
 	"net"
+	"net/http"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -13,7 +15,6 @@ import (
 	"github.com/miekg/dns"
 	"gvisor.dev/gvisor/pkg/tcpip"
 	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
-	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
 )
 
 // booth is where a service stands: on which device, with which secret.
@@ -21,6 +22,8 @@ type booth struct {
 	device  Device
 	service Service
 	secret  [32]byte
+
+	elsewhere net.PacketConn // another port that answers come from; nil where it is the service's own
 }
 
 // addr gives the device's first address, of IPv4 where it has one.
@@ -44,7 +47,6 @@ var datagramSpeakers = map[string]struct {
 	"snmp":    {serveSNMP, netip.Addr{}},
 	"ntp":     {serveNTP, netip.Addr{}},
 	"netbios": {serveNetBIOS, netip.Addr{}},
-	"llmnr":   {serveLLMNR, netip.MustParseAddr("224.0.0.252")},
 	"mdns":    {serveMDNS, netip.MustParseAddr("224.0.0.251")},
 	"ssdp":    {serveSSDP, netip.MustParseAddr("239.255.255.250")},
 	"wsd":     {serveWSD, netip.MustParseAddr("239.255.255.250")},
@@ -60,7 +62,7 @@ func listenDatagrams(h *host, port uint16, group netip.Addr, protocol tcpip.Netw
 	}
 	for i := range h.nics {
 		if group.IsValid() {
-			if err := h.stack.JoinGroup(ipv4.ProtocolNumber, tcpip.NICID(i+1), tcpip.AddrFromSlice(group.AsSlice())); err != nil {
+			if err := h.stack.JoinGroup(protocolOf(group), tcpip.NICID(i+1), tcpip.AddrFromSlice(group.AsSlice())); err != nil {
 				conn.Close()
 				return nil, fmt.Errorf("join %s: %s", group, err)
 			}
@@ -122,16 +124,26 @@ func nodeName(name string, suffix, flags byte) []byte {
 	return append(fmt.Appendf(nil, "%-15.15s", strings.ToUpper(name)), suffix, flags, 0)
 }
 
-// serveLLMNR knows the device's name by its address (RFC 4795).
-func serveLLMNR(conn net.PacketConn, b booth) {
-	reverse, _ := dns.ReverseAddr(b.addr().String()) // never fails: it is an address
-	eachDatagram(conn, func(question []byte) [][]byte {
-		var asked dns.Msg
-		if asked.Unpack(question) != nil || asked.Response || len(asked.Question) != 1 || !strings.EqualFold(asked.Question[0].Name, reverse) {
-			return nil
+// serveLLMNR knows the device's name by the address at which it is asked, by connection (RFC 4795, 2.4: what is asked of one alone
+// by datagram is not answered).
+func serveLLMNR(conn net.Conn, s Service) {
+	at, err := netip.ParseAddrPort(conn.LocalAddr().String())
+	if err != nil {
+		return
+	}
+	reverse, _ := dns.ReverseAddr(at.Addr().Unmap().String()) // never fails: it is an address
+	exchange := dns.Conn{Conn: conn}
+	for {
+		asked, err := exchange.ReadMsg()
+		if err != nil || asked.Response || len(asked.Question) != 1 || !strings.EqualFold(asked.Question[0].Name, reverse) {
+			return
 		}
-		return packed(new(dns.Msg).SetReply(&asked), &dns.PTR{Hdr: record(reverse, dns.TypePTR), Ptr: dns.Fqdn(b.service.Tells["name"])})
-	})
+		answer := new(dns.Msg).SetReply(asked)
+		answer.Answer = []dns.RR{&dns.PTR{Hdr: record(reverse, dns.TypePTR), Ptr: dns.Fqdn(s.Tells["name"])}}
+		if exchange.WriteMsg(answer) != nil {
+			return
+		}
+	}
 }
 
 func record(name string, kind uint16) dns.RR_Header {
@@ -219,7 +231,7 @@ const descriptionPort = 49200
 // serveSSDP answers searches (UPnP Device Architecture 2.0, 1.3.3).
 func serveSSDP(conn net.PacketConn, b booth) {
 	tells := b.service.Tells
-	eachDatagram(conn, func(question []byte) [][]byte {
+	eachSearch(conn, b, func(question []byte) [][]byte {
 		if !strings.HasPrefix(string(question), "M-SEARCH ") {
 			return nil
 		}
@@ -238,28 +250,86 @@ func deviceDescription(b booth) string {
 	if tells["trap"] == "deep" {
 		return "<root>" + strings.Repeat("<device>", 5000) + strings.Repeat("</device>", 5000) + "</root>"
 	}
-	element := func(name, text string) string {
-		var safe strings.Builder
-		_ = xml.EscapeText(&safe, []byte(text)) // never fails: the builder takes everything
-		return "<" + name + ">" + safe.String() + "</" + name + ">"
-	}
+	element := func(name, text string) string { return "<" + name + ">" + xmlText(text) + "</" + name + ">" }
 	return `<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><device>` + element("deviceType", tells["type"]) +
 		element("friendlyName", tells["name"]) + element("manufacturer", tells["maker"]) + element("modelName", tells["model"]) +
 		element("serialNumber", tells["serial"]) + element("UDN", fmt.Sprintf("uuid:%x", b.secret[:16])) + "</device></root>"
 }
 
-// serveWSD answers probes (OASIS WS-Discovery 1.1, 5.3).
+// metadataPort is where a device that is found by WS-Discovery says more of itself.
+const metadataPort = 5357
+
+// serveWSD answers probes for its types or for all (OASIS WS-Discovery 1.1, 5.3); one that "wants" types answers to those alone, as
+// some programs do.
 func serveWSD(conn net.PacketConn, b booth) {
 	tells := b.service.Tells
-	eachDatagram(conn, func(question []byte) [][]byte {
-		if !strings.Contains(string(question), "Probe") {
+	eachSearch(conn, b, func(question []byte) [][]byte {
+		_, asked, _ := strings.Cut(string(question), "Probe>")
+		_, types, _ := strings.Cut(asked, "Types")
+		_, types, _ = strings.Cut(types, ">")
+		types, _, _ = strings.Cut(types, "<")
+		if asked == "" || types != "" && !slices.Contains(strings.Fields(tells["types"]), types) || types == "" && tells["wants"] == "types" {
 			return nil
 		}
 		return [][]byte{fmt.Appendf(nil, `<?xml version="1.0"?><s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing" `+
 			`xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery"><s:Header/><s:Body><d:ProbeMatches><d:ProbeMatch><a:EndpointReference><a:Address>urn:uuid:%x</a:Address></a:EndpointReference>`+
 			`<d:Types>%s</d:Types><d:Scopes>%s</d:Scopes><d:XAddrs>http://%s/device_service</d:XAddrs></d:ProbeMatch></d:ProbeMatches></s:Body></s:Envelope>`,
-			b.secret[:16], tells["types"], tells["scopes"], b.addr())}
+			b.secret[:16], tells["types"], tells["scopes"], netip.AddrPortFrom(b.addr(), metadataPort))}
 	})
+}
+
+// eachSearch answers each question of a search, from another port where the service "answers" from one.
+func eachSearch(conn net.PacketConn, b booth, answer func(question []byte) [][]byte) {
+	if b.elsewhere == nil {
+		eachDatagram(conn, answer)
+		return
+	}
+	buf := make([]byte, 1<<16)
+	for {
+		n, from, err := conn.ReadFrom(buf)
+		if err != nil {
+			return
+		}
+		for _, a := range answer(buf[:n]) {
+			_, _ = b.elsewhere.WriteTo(a, from) // who has gone away is no loss
+		}
+	}
+}
+
+// serveMetadata answers what is asked of a device that was found by WS-Discovery (OASIS DPWS 1.1, 5.1). A computer names itself and
+// the program that answers.
+func serveMetadata(l net.Listener, b booth) {
+	tells := b.service.Tells
+	section := func(dialect, body string) string {
+		return `<x:MetadataSection Dialect="http://schemas.xmlsoap.org/ws/2006/02/devprof/` + dialect + `">` + body + `</x:MetadataSection>`
+	}
+	element := func(name, text string) string {
+		if text == "" {
+			return ""
+		}
+		return "<p:" + name + ">" + xmlText(text) + "</p:" + name + ">"
+	}
+	document := `<?xml version="1.0"?><s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:x="http://schemas.xmlsoap.org/ws/2004/09/mex" ` +
+		`xmlns:p="http://schemas.xmlsoap.org/ws/2006/02/devprof" xmlns:pub="http://schemas.microsoft.com/windows/pub/2005/07"><s:Header/><s:Body><x:Metadata>` +
+		section("ThisDevice", "<p:ThisDevice>"+element("FriendlyName", tells["name"])+element("FirmwareVersion", tells["firmware"])+element("SerialNumber", tells["serial"])+"</p:ThisDevice>") +
+		section("ThisModel", "<p:ThisModel>"+element("Manufacturer", tells["maker"])+element("ModelName", tells["model"])+"</p:ThisModel>")
+	if tells["computer"] != "" {
+		document += section("Relationship", "<p:Relationship><p:Host><p:Types>pub:Computer</p:Types><pub:Computer>"+xmlText(tells["computer"])+"</pub:Computer></p:Host></p:Relationship>")
+	}
+	document += "</x:Metadata></s:Body></s:Envelope>"
+	serveDocument(l, "application/soap+xml", func(r *http.Request) string {
+		question, _ := io.ReadAll(io.LimitReader(r.Body, 1<<16)) // what breaks off asks for nothing
+		if r.Method != http.MethodPost || !strings.Contains(string(question), "transfer/Get") {
+			return ""
+		}
+		return document
+	})
+}
+
+func xmlText(text string) string {
+	var safe strings.Builder
+	_ = xml.EscapeText(&safe, []byte(text)) // never fails: the builder takes everything
+	return safe.String()
 }
 
 // serveSIP answers OPTIONS (RFC 3261, 11.2).

@@ -178,9 +178,19 @@ func serveSIPConn(conn net.Conn, s Service) {
 
 // serveDescription gives the document that answers to searches point to.
 func serveDescription(l net.Listener, b booth) {
-	handler := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "text/xml")
-		_, _ = io.WriteString(w, deviceDescription(b)) // a client that has gone away is no loss
+	serveDocument(l, "text/xml", func(*http.Request) string { return deviceDescription(b) })
+}
+
+// serveDocument gives one document, or says that there is none.
+func serveDocument(l net.Listener, kind string, document func(r *http.Request) string) {
+	handler := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		text := document(r)
+		if text == "" {
+			http.NotFound(w, r)
+			return
+		}
+		w.Header().Set("Content-Type", kind)
+		_, _ = io.WriteString(w, text) // a client that has gone away is no loss
 	})
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: exchangeTime}
 	_ = server.Serve(l)

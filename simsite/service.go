@@ -49,6 +49,7 @@ func init() {
 		"ftp":    eachConn(serveFTP),
 		"smtp":   eachConn(serveSMTP),
 		"telnet": eachConn(serveTelnet),
+		"llmnr":  eachConn(serveLLMNR),
 		"sink":   eachConn(serveSink),
 
 		"endless": eachConn(serveEndless),

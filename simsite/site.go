@@ -102,7 +102,7 @@ func (site *Site) serve(h *host, d Device, s Service) error {
 		site.services.Go(func() { _ = server.ActivateAndServe() }) // ends when its socket is closed
 		return nil
 	}
-	b := booth{d, s, deviceSecret(site.Scenario.Seed, d.Name)}
+	b := booth{device: d, service: s, secret: deviceSecret(site.Scenario.Seed, d.Name)}
 	switch spoken, byDatagram := datagramSpeakers[s.Speaks]; {
 	case s.Speaks == speaksLLDP:
 		site.repeat(h.nics[0], lldpFrame(d.Legs[0], s.Tells), lldpEvery)
@@ -113,6 +113,12 @@ func (site *Site) serve(h *host, d Device, s Service) error {
 			return err
 		}
 		site.closers = append(site.closers, conn.Close)
+		if s.Tells["answers"] == "elsewhere" {
+			if b.elsewhere, err = listenDatagrams(h, 0, netip.Addr{}, protocol); err != nil {
+				return err
+			}
+			site.closers = append(site.closers, b.elsewhere.Close)
+		}
 		site.services.Go(func() { spoken.serve(conn, b) })
 		return site.serveBeside(h, b, protocol)
 	}
@@ -124,6 +130,8 @@ func (site *Site) serveBeside(h *host, b booth, protocol tcpip.NetworkProtocolNu
 	switch b.service.Speaks {
 	case "ssdp":
 		return site.listen(h, descriptionPort, protocol, func(l net.Listener) { serveDescription(l, b) })
+	case "wsd":
+		return site.listen(h, metadataPort, protocol, func(l net.Listener) { serveMetadata(l, b) })
 	case "sip":
 		return site.listen(h, b.service.Port, protocol, func(l net.Listener) { eachConn(serveSIPConn)(l, b.service, b.secret) })
 	}

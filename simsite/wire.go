@@ -269,10 +269,13 @@ func (w *Wire) dialTCP(ctx context.Context, remote *tcpip.FullAddress, protocol 
 	return gonet.NewTCPConn(&queue, ep), nil
 }
 
-// ListenPacket opens a UDP socket on the machine.
+// ListenPacket opens a UDP socket on the machine; at the address of a group it hears that.
 func (w *Wire) ListenPacket(_ context.Context, network string, addr netip.AddrPort) (net.PacketConn, error) {
 	if network != "udp" {
 		return nil, fmt.Errorf("network %q: want udp", network)
+	}
+	if group := addr.Addr(); group.IsMulticast() {
+		return listenDatagrams(w.host, addr.Port(), group, protocolOf(group))
 	}
 	return gonet.DialUDP(w.host.stack, fullAddress(addr), nil, protocolOf(addr.Addr()))
 }

@@ -139,10 +139,18 @@ const (
 	KeyUPnPSerial   = "upnp.serial"
 	KeyUPnPID       = "upnp.id"
 
-	KeyWSDType    = "wsd.type"
-	KeyWSDScope   = "wsd.scope"
-	KeyWSDAddress = "wsd.address"
-	KeyWSDID      = "wsd.id"
+	KeyWSDType     = "wsd.type"
+	KeyWSDScope    = "wsd.scope"
+	KeyWSDAddress  = "wsd.address"
+	KeyWSDID       = "wsd.id"
+	KeyWSDMaker    = "wsd.maker"
+	KeyWSDModel    = "wsd.model"
+	KeyWSDNumber   = "wsd.number"
+	KeyWSDName     = "wsd.name"
+	KeyWSDFirmware = "wsd.firmware"
+	KeyWSDSerial   = "wsd.serial"
+	KeyWSDComputer = "wsd.computer"
+	KeyWSDProgram  = "wsd.program"
 
 	KeySIPStatus = "sip.status"
 	KeySIPAgent  = "sip.agent"
@@ -200,6 +208,6 @@ const (
 // Described are the facts in which a device describes itself in words of its maker. Rules may name them together.
 var Described = []string{
 	KeyHTTPTitle, KeyHTTPRealm, KeyFTPGreeting, KeyTelnet, KeySMTP, KeySNMPDescr, KeySNMPDevice, KeySNMPModel, KeyMDNSInstance, KeyMDNSModel,
-	KeyUPnPModel, KeyUPnPText, KeyUPnPName, KeyIPPModel, KeyIPPInfo, KeyLLDPText, KeySIPAgent, KeySIPServer, KeyRTSPServer, KeyRTSPRealm, KeyPJLID,
+	KeyWSDModel, KeyWSDName, KeyUPnPModel, KeyUPnPText, KeyUPnPName, KeyIPPModel, KeyIPPInfo, KeyLLDPText, KeySIPAgent, KeySIPServer, KeyRTSPServer, KeyRTSPRealm, KeyPJLID,
 	KeyTLSSubject,
 }

@@ -151,19 +151,50 @@ func (e *Engine) Identify(items []evidence.Item) Identity {
 	d.votes = e.brandVotes(d.votes, d.facts)
 	d.votes = e.rules.votes(d.votes, d.facts)
 	votes := d.votes
-	for i := range votes {
-		if votes[i].attribute == Model {
-			votes[i].value = modelName(votes[i].value, e.makers)
-		}
-	}
+	e.nameModels(votes)
+	slices.SortStableFunc(votes, func(a, b vote) int { return strings.Compare(string(a.attribute), string(b.attribute)) })
 	identity := make(Identity, 0, len(Attributes))
 	for _, attribute := range Attributes {
-		claim := weigh(attribute, votes)
+		claim := weigh(attribute, votesFor(attribute, votes))
 		if len(claim.Others) > 0 || attribute == Kind {
 			identity = append(identity, claim)
 		}
 	}
 	return identity
+}
+
+// nameModels takes the names of makers off the front of models': of the public ones, of the site's own, and of those that the
+// device itself tells of.
+func (e *Engine) nameModels(votes []vote) {
+	var told []string
+	isMaker := func(name string) bool {
+		if told == nil {
+			for _, v := range votes {
+				if v.attribute == Vendor {
+					told = append(told, fold(v.value))
+				}
+			}
+		}
+		return e.makers[name] || slices.Contains(told, name)
+	}
+	for i := range votes {
+		if votes[i].attribute == Model {
+			votes[i].value = modelName(votes[i].value, isMaker)
+		}
+	}
+}
+
+// votesFor gives those of one attribute, from votes that lie in the order of these.
+func votesFor(attribute Attribute, votes []vote) []vote {
+	first := slices.IndexFunc(votes, func(v vote) bool { return v.attribute == attribute })
+	if first < 0 {
+		return nil
+	}
+	last := first
+	for last < len(votes) && votes[last].attribute == attribute {
+		last++
+	}
+	return votes[first:last]
 }
 
 // KeyMACPrivate is a fact derived from a MAC address, for rules to rest on: its value is "yes".
@@ -191,6 +222,10 @@ func weigh(attribute Attribute, votes []vote) Claim {
 	slices.SortStableFunc(claim.Others, func(a, b Candidate) int {
 		return cmp.Or(cmp.Compare(b.Strength, a.Strength), strings.Compare(a.Value, b.Value))
 	})
+	if attribute == OS && len(claim.Others) > 1 {
+		believeSystem(&claim)
+		return claim
+	}
 	if len(claim.Others) == 0 || claim.Others[0].Strength < needed {
 		return claim
 	}
@@ -217,23 +252,20 @@ func same(attribute Attribute, a, b string) bool {
 // candidates gives each value that something speaks for, with its reasons and what they come to.
 func candidates(attribute Attribute, votes []vote) []Candidate {
 	var all []Candidate
-	total := 0
 	for i := range votes {
-		if v := &votes[i]; v.attribute == attribute {
-			total++
-			v.candidate = candidateOf(all, v)
-			if v.candidate == len(all) {
-				all = append(all, Candidate{Value: v.value})
-			} else if attribute == Name && len(v.value) > len(all[v.candidate].Value) {
-				all[v.candidate].Value = v.value
-			}
+		v := &votes[i]
+		v.candidate = candidateOf(all, v)
+		if v.candidate == len(all) {
+			all = append(all, Candidate{Value: v.value})
+		} else if attribute == Name && len(v.value) > len(all[v.candidate].Value) {
+			all[v.candidate].Value = v.value
 		}
 	}
-	reasons := make([]Reason, 0, total)
+	reasons := make([]Reason, 0, len(votes))
 	for i := range all {
 		first := len(reasons)
 		for j := range votes {
-			if v := &votes[j]; v.attribute == attribute && v.candidate == i {
+			if v := &votes[j]; v.candidate == i {
 				reasons = append(reasons, Reason{Rule: v.rule, Because: v.because, Strength: v.strength, Item: *v.item})
 			}
 		}
@@ -253,15 +285,10 @@ func candidateOf(all []Candidate, v *vote) int {
 	return len(all)
 }
 
-// sum adds the strongest reason of each source, so that one banner seen twice is not two witnesses.
+// sum puts the strongest reason first and adds them up.
 func (c *Candidate) sum() {
 	slices.SortStableFunc(c.Reasons, func(a, b Reason) int { return cmp.Compare(b.Strength, a.Strength) })
-	for i := range c.Reasons {
-		heard := slices.ContainsFunc(c.Reasons[:i], func(r Reason) bool { return r.Item.Source == c.Reasons[i].Item.Source })
-		if !heard {
-			c.Strength += c.Reasons[i].Strength
-		}
-	}
+	c.Strength = sumOf(c.Reasons)
 }
 
 // conflict says in words what contradicts the strongest candidate, where that would be believed if it stood alone.

@@ -67,6 +67,28 @@ type index struct {
 	byStem  map[gram][]int   // open-ended words, by their first bytes
 	byPiece map[gram][]int   // expressions, by bytes of a text that all they match holds
 	rest    []int            // what has nothing to be found by
+
+	words, pieces sieve // what the words and the expressions begin with or hold
+}
+
+// sieve says of most bytes at once that nothing is found by them. It is a Bloom filter of one hash.
+type sieve [64]uint64
+
+// bit gives the place of a few bytes in the sieve.
+func bit(a, b, c byte) (word, mask uint64) {
+	hash := (uint64(a)*31+uint64(b))*31 + uint64(c)
+	hash ^= hash >> 7
+	return hash >> 6 % 64, 1 << (hash % 64)
+}
+
+func (s *sieve) add(a, b, c byte) {
+	word, mask := bit(a, b, c)
+	s[word] |= mask
+}
+
+func (s *sieve) may(a, b, c byte) bool {
+	word, mask := bit(a, b, c)
+	return s[word]&mask != 0
 }
 
 // gram is a few bytes of a text.
@@ -287,6 +309,7 @@ func (x *index) add(lead Condition, rule int) {
 		for _, piece := range lead.pieces {
 			at := rarest(x.byPiece, piece)
 			x.byPiece[at] = append(x.byPiece[at], rule)
+			x.pieces.add(at[0], at[1], at[2])
 		}
 	case lead.form != nil || lead.span.most > 0:
 		x.rest = append(x.rest, rule)
@@ -315,6 +338,7 @@ func (x *index) addPhrase(phrase string, rule int) {
 		if len(words) == 1 && len(words[0]) >= indexed {
 			at := gram([]byte(words[0][:indexed]))
 			x.byStem[at] = append(x.byStem[at], rule)
+			x.words.add(at[0], at[1], at[2])
 			return
 		}
 		words = words[:len(words)-1]
@@ -330,6 +354,9 @@ func (x *index) addPhrase(phrase string, rule int) {
 		return
 	}
 	x.byWord[longest] = append(x.byWord[longest], rule)
+	if len(longest) >= indexed {
+		x.words.add(longest[0], longest[1], longest[2])
+	}
 }
 
 // All gives the rules in their order.
@@ -395,15 +422,19 @@ func (x *index) candidates(f *fact, try func(int)) {
 	each(x.byValue[f.lower])
 	if len(x.byWord)+len(x.byStem) > 0 {
 		for word := range strings.FieldsSeq(f.folded()) {
-			each(x.byWord[word])
-			if len(word) >= indexed {
+			if len(word) < indexed {
+				each(x.byWord[word])
+			} else if x.words.may(word[0], word[1], word[2]) {
+				each(x.byWord[word])
 				each(x.byStem[gram{word[0], word[1], word[2]}])
 			}
 		}
 	}
 	if len(x.byPiece) > 0 {
 		for i := range len(f.lower) - indexed + 1 {
-			each(x.byPiece[gram{f.lower[i], f.lower[i+1], f.lower[i+2]}])
+			if x.pieces.may(f.lower[i], f.lower[i+1], f.lower[i+2]) {
+				each(x.byPiece[gram{f.lower[i], f.lower[i+1], f.lower[i+2]}])
+			}
 		}
 	}
 	each(x.rest)
@@ -489,24 +520,24 @@ func (s span) holds(text string) bool {
 
 // fold gives the words of a text in lower case, each with a space before and behind it. Stars are kept.
 func fold(text string) string {
-	var b strings.Builder
-	b.Grow(len(text) + 2)
-	b.WriteByte(' ')
+	folded := append(make([]byte, 0, len(text)+2), ' ')
 	gap := true
 	for _, r := range text {
 		switch {
-		case unicode.IsLetter(r) || unicode.IsDigit(r) || r == '*':
-			b.WriteRune(unicode.ToLower(r))
-			gap = false
+		case 'a' <= r && r <= 'z' || '0' <= r && r <= '9' || r == '*': // most are these
+			folded, gap = append(folded, byte(r)), false
+		case 'A' <= r && r <= 'Z':
+			folded, gap = append(folded, byte(r)|0x20), false
+		case r >= utf8.RuneSelf && (unicode.IsLetter(r) || unicode.IsDigit(r)):
+			folded, gap = utf8.AppendRune(folded, unicode.ToLower(r)), false
 		case !gap:
-			b.WriteByte(' ')
-			gap = true
+			folded, gap = append(folded, ' '), true
 		}
 	}
 	if !gap {
-		b.WriteByte(' ')
+		folded = append(folded, ' ')
 	}
-	return b.String()
+	return string(folded)
 }
 
 // speak adds the rule's votes on the fact that made it hold.

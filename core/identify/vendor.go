@@ -76,13 +76,13 @@ func VendorName(organisation string) string {
 // maxMakerWords is how many words of a model's name may be its maker's.
 const maxMakerWords = 4
 
-// modelName takes the maker's own name off the front of a model's, so that one model has one name whoever tells it. makers
-// are those of the site, by their folded names.
-func modelName(model string, site map[string]bool) string {
+// modelName takes the maker's own name off the front of a model's, so that one model has one name whoever tells it. isMaker
+// knows makers besides the public ones, by their folded names.
+func modelName(model string, isMaker func(name string) bool) string {
 	words := strings.Fields(model)
 	for n := min(maxMakerWords, len(words)-1); n > 0; n-- {
 		name := fold(strings.Join(words[:n], " "))
-		if aliases()[name] != "" || site[name] {
+		if aliases()[name] != "" || isMaker(name) {
 			return strings.Join(words[n:], " ")
 		}
 	}

@@ -110,7 +110,7 @@ func TestModelsAreNamedWithoutTheirMakers(t *testing.T) {
 		"HP LaserJet 500": "LaserJet 500", "Hewlett-Packard LaserJet 500": "LaserJet 500", "Brother": "Brother", "EPSON ET-2750 Series": "ET-2750 Series",
 		"Palm House 9": "Palm House 9", "Acme Chiller 7": "Chiller 7", "  spaced   out ": "spaced out",
 	} {
-		if got := modelName(model, map[string]bool{" acme ": true}); got != want {
+		if got := modelName(model, func(name string) bool { return name == " acme " }); got != want {
 			t.Errorf("%q is called %q, want %q", model, got, want)
 		}
 	}

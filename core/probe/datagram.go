@@ -3,6 +3,7 @@ package probe
 import (
 	"context"
 	"errors"
+	"net"
 	"net/netip"
 	"syscall"
 	"time"
@@ -44,43 +45,118 @@ func exchange(ctx context.Context, d Dialer, addr netip.AddrPort, question []byt
 		return err
 	}
 	defer conn.Close()
-	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
-	defer stop()
-	buf := make([]byte, maxDatagram)
-	answered := false
 	for range datagramTries {
-		if _, err := conn.Write(question); err != nil {
-			return errors.Join(err, ctx.Err())
-		}
-		_ = conn.SetReadDeadline(time.Now().Add(wait))
-		for range maxAnswers {
-			n, err := conn.Read(buf)
-			if refusesDatagrams(err) || ctx.Err() != nil {
-				return errors.Join(err, ctx.Err())
-			}
-			if err != nil {
-				break
-			}
-			switch take(buf[:n]) {
-			case enough:
-				return nil
-			case more:
-				answered = true
-				_ = conn.SetReadDeadline(time.Now().Add(lull))
-			}
-		}
-		if answered {
-			return nil
+		if err := converse(ctx, conn, question, wait, take); !errors.Is(err, errSilent) {
+			return err
 		}
 		wait *= 2
 	}
 	return errSilent
 }
 
+// search puts a question that may be answered from another port than it went to, as those to a group are. Who keeps silent is
+// asked again, in the second way, where answers from any of its ports are heard; the first try hears of refusals.
+func search(ctx context.Context, d Dialer, addr netip.AddrPort, question, again []byte, wait time.Duration, take func(answer []byte) verdict) error {
+	dialCtx, cancel := context.WithTimeout(ctx, wait)
+	defer cancel()
+	conn, err := d.DialContext(dialCtx, "udp", addr)
+	if err != nil {
+		return err
+	}
+	err = converse(ctx, conn, question, wait, take)
+	conn.Close()
+	if !errors.Is(err, errSilent) {
+		return err
+	}
+	l, ok := d.(listener)
+	if !ok {
+		return errSilent
+	}
+	open, err := l.ListenPacket(ctx, "udp", netip.AddrPortFrom(unspecified(addr.Addr()), 0))
+	if err != nil {
+		return err
+	}
+	defer open.Close()
+	return converse(ctx, anyPort{open, addr}, again, 2*wait, take)
+}
+
+// listener is a dialer that can hear answers from any port.
+type listener interface {
+	ListenPacket(ctx context.Context, network string, addr netip.AddrPort) (net.PacketConn, error)
+}
+
+func unspecified(a netip.Addr) netip.Addr {
+	if a.Is4() {
+		return netip.IPv4Unspecified()
+	}
+	return netip.IPv6Unspecified()
+}
+
+// anyPort is a conversation with one device, whichever of its ports it answers from.
+type anyPort struct {
+	net.PacketConn
+	to netip.AddrPort
+}
+
+func (c anyPort) Write(question []byte) (int, error) {
+	return c.WriteTo(question, net.UDPAddrFromAddrPort(c.to))
+}
+
+// Read passes over what others send.
+func (c anyPort) Read(buf []byte) (int, error) {
+	for {
+		n, from, err := c.ReadFrom(buf)
+		if err != nil {
+			return 0, err
+		}
+		if at, err := netip.ParseAddrPort(from.String()); err == nil && at.Addr().Unmap().WithZone("") == c.to.Addr().WithZone("") {
+			return n, nil
+		}
+	}
+}
+
+// dialogue is what a question is put by.
+type dialogue interface {
+	Write(question []byte) (int, error)
+	Read(buf []byte) (int, error)
+	SetDeadline(t time.Time) error
+	SetReadDeadline(t time.Time) error
+}
+
+// converse puts a question once, and shows take what comes back until it has enough or nothing more comes; errSilent where
+// nothing that fits did.
+func converse(ctx context.Context, conn dialogue, question []byte, wait time.Duration, take func(answer []byte) verdict) error {
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	if _, err := conn.Write(question); err != nil {
+		return errors.Join(err, ctx.Err())
+	}
+	_ = conn.SetReadDeadline(time.Now().Add(wait))
+	buf := make([]byte, maxDatagram)
+	result := errSilent
+	for range maxAnswers {
+		n, err := conn.Read(buf)
+		if refusesDatagrams(err) || ctx.Err() != nil {
+			return errors.Join(err, ctx.Err())
+		}
+		if err != nil {
+			break
+		}
+		switch take(buf[:n]) {
+		case enough:
+			return nil
+		case more:
+			result = nil
+			_ = conn.SetReadDeadline(time.Now().Add(lull))
+		}
+	}
+	return result
+}
+
 // refusesDatagrams reports whether a device has said that nothing listens at the port.
 func refusesDatagrams(err error) bool { return errors.Is(err, syscall.ECONNREFUSED) }
 
-// Question is one thing that every device is asked by datagram.
+// Question is one thing that every device is asked besides its ports, by datagram but for LLMNR.
 type Question struct {
 	Name string
 	Port uint16
@@ -94,7 +170,7 @@ type Question struct {
 var Questions = []Question{
 	{"ntp", 123, "", NTP},
 	{"netbios", 137, "", NetBIOS},
-	{"llmnr", 5355, "", LLMNR},
+	{"llmnr", llmnrPort, "", LLMNR},
 	{"mdns", mdnsPort, "", MDNS},
 	{"ws-discovery", wsdPort, evidence.KeyWSDID, WSDiscovery},
 	{"ssdp", ssdpPort, evidence.KeyUPnPTarget, SSDP},

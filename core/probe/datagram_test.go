@@ -1,10 +1,14 @@
 package probe
 
 import (
+	"bufio"
 	"context"
 	"encoding/asn1"
 	"encoding/binary"
+	"fmt"
+	"io"
 	"net"
+	"net/http"
 	"net/netip"
 	"strings"
 	"syscall"
@@ -89,11 +93,84 @@ func TestQuestionsByDatagram(t *testing.T) {
 			a = append(a, "DESK           \x00\x04\x00GARDEN         \x00\x84\x00DESK           \x20\x04\x00"...)
 			return one(append(a, 0x90, 0xb8, 0x8d, 0, 0, 1, 0, 0, 0, 0))
 		}, "netbios.name=DESK|netbios.group=GARDEN|netbios.role=file server|netbios.mac=90:b8:8d:00:00:01"},
-		{"a name on the segment", LLMNR, func(q []byte) [][]byte { return one(answerWith("desk")(q)) }, "llmnr.name=desk"},
 	} {
 		items, answered := tt.ask(t.Context(), responder{func(_ uint16, q []byte) [][]byte { return tt.answer(q) }}, asked, 20*time.Millisecond)
 		if got := texts(items); got != tt.want || answered != (tt.want != "") {
 			t.Errorf("%s: %s, %v; want %s", tt.name, got, answered, tt.want)
+		}
+	}
+}
+
+// A name is asked for by connection, as devices discard what is asked of them alone by datagram.
+func TestNameOnTheSegment(t *testing.T) {
+	const reverse = "9.1.40.10.in-addr.arpa."
+	answers := func(change func(answer *dns.Msg)) dialFunc {
+		return func() (net.Conn, error) {
+			ours, theirs := net.Pipe()
+			go func() {
+				defer theirs.Close()
+				exchange := dns.Conn{Conn: theirs}
+				question, err := exchange.ReadMsg()
+				if err != nil {
+					return
+				}
+				answer := new(dns.Msg).SetReply(question)
+				answer.Answer = []dns.RR{&dns.PTR{Hdr: dns.RR_Header{Name: reverse, Rrtype: dns.TypePTR, Class: dns.ClassINET}, Ptr: "desk."}}
+				change(answer)
+				_ = exchange.WriteMsg(answer)
+			}()
+			return ours, nil
+		}
+	}
+	for _, tt := range []struct {
+		name   string
+		change func(answer *dns.Msg)
+		want   string
+	}{
+		{"its name", func(*dns.Msg) {}, "llmnr.name=desk"},
+		{"another question's answer", func(a *dns.Msg) { a.Id++ }, ""},
+		{"another address's name", func(a *dns.Msg) { a.Answer[0].Header().Name = "8.1.40.10.in-addr.arpa." }, ""},
+	} {
+		if items, _ := LLMNR(t.Context(), answers(tt.change), asked, time.Second); texts(items) != tt.want {
+			t.Errorf("%s: %s; want %s", tt.name, texts(items), tt.want)
+		}
+	}
+}
+
+// What a device says of itself is read at the places it has named, where those are its own.
+func TestMetadata(t *testing.T) {
+	const device = `<e><Body><Metadata><MetadataSection><ThisDevice><FriendlyName>Palm house</FriendlyName><FirmwareVersion>9.4</FirmwareVersion><SerialNumber>S-1</SerialNumber></ThisDevice></MetadataSection>` +
+		`<MetadataSection><ThisModel><Manufacturer>Lab</Manufacturer><ModelName>Scan 9</ModelName></ThisModel></MetadataSection></Metadata></Body></e>`
+	const computer = `<e><Body><Metadata><ThisModel><Manufacturer>Somebody</Manufacturer><ModelName>Publisher</ModelName></ThisModel>` +
+		`<Relationship><Host><Types>pub:Computer</Types><Computer>ACORN/Workgroup:GARDEN</Computer></Host></Relationship></Metadata></Body></e>`
+	for _, tt := range []struct{ name, place, document, want string }{
+		{"a device", "http://10.40.1.9:5357/7", device, "wsd.name=Palm house|wsd.firmware=9.4|wsd.serial=S-1|wsd.maker=Lab|wsd.model=Scan 9"},
+		{"a computer's program is not the computer", "http://10.40.1.9:5357/7", computer, "wsd.type=pub:Computer|wsd.computer=ACORN|wsd.program=Somebody"},
+		{"another's place", "http://10.40.1.8:5357/7", device, ""},
+		{"a place by name", "http://acorn/7", device, ""},
+		{"none", "", device, ""},
+	} {
+		var request string
+		dial := dialFunc(func() (net.Conn, error) {
+			ours, theirs := net.Pipe()
+			go func() {
+				defer theirs.Close()
+				r, err := http.ReadRequest(bufio.NewReader(theirs))
+				if err != nil {
+					return
+				}
+				body, _ := io.ReadAll(r.Body)
+				request = r.Method + " " + r.URL.Path + " " + string(body)
+				fmt.Fprintf(theirs, "HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n%s", len(tt.document), tt.document)
+			}()
+			return ours, nil
+		})
+		told := []evidence.Item{{Key: evidence.KeyWSDID, Value: "urn:uuid:<7>"}, {Key: evidence.KeyWSDAddress, Value: tt.place}}
+		if got := texts(Metadata(t.Context(), dial, asked, told)); got != tt.want {
+			t.Errorf("%s: %s; want %s", tt.name, got, tt.want)
+		}
+		if tt.want != "" && (!strings.HasPrefix(request, "POST /7 ") || !strings.Contains(request, "<w:To>urn:uuid:&lt;7&gt;</w:To>")) {
+			t.Errorf("%s: it was asked %s", tt.name, request)
 		}
 	}
 }
@@ -216,15 +293,13 @@ func FuzzMDNS(f *testing.F) {
 	f.Fuzz(func(t *testing.T, message []byte) {
 		items, _ := HeardMDNS(message)
 		clean(t, items)
-		found := &found{}
-		readLLMNR(message, 0, "9.1.40.10.in-addr.arpa.", found)
-		clean(t, found.items)
 	})
 }
 
 func FuzzAnnounced(f *testing.F) {
 	f.Add([]byte("NOTIFY * HTTP/1.1\r\nNT: upnp:rootdevice\r\nSERVER: a\r\n\r\n"))
 	f.Add([]byte("<a><ProbeMatch><Types>a b</Types><Scopes>%zz</Scopes></ProbeMatch></a>"))
+	f.Add([]byte("<m><ThisModel><Manufacturer>A</Manufacturer></ThisModel><Relationship><Types>pub:Computer</Types><Computer>B/C</Computer></Relationship></m>"))
 	f.Add([]byte("<root><device><deviceType>x</deviceType><manufacturer>&amp;</manufacturer></device></root>"))
 	f.Fuzz(func(t *testing.T, message []byte) {
 		for _, port := range []uint16{ssdpPort, wsdPort} {
@@ -233,6 +308,7 @@ func FuzzAnnounced(f *testing.F) {
 		}
 		found := &found{}
 		readDescription(message, found)
+		readMetadata(message, found)
 		clean(t, found.items)
 	})
 }

@@ -20,8 +20,9 @@ var rdpSecurity = map[uint32]string{0: "standard", 1: "TLS", 2: "network level a
 // rdpRequest asks to connect by TLS or network level authentication (MS-RDPBCGR, 2.2.1.1, in the envelope of RFC 1006).
 var rdpRequest = []byte{3, 0, 0, 19, 14, 0xe0, 0, 0, 0, 0, 0, 1, 0, 8, 0, 3, 0, 0, 0}
 
-// talkRDP learns which security a remote desktop wants.
-func talkRDP(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
+// talkRDP learns which security a remote desktop wants, and where that begins with TLS the certificate, which as a rule names the
+// machine (MS-RDPBCGR, 5.4.5).
+func talkRDP(ctx context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
 	if _, err := conn.Write(rdpRequest); err != nil {
 		return
 	}
@@ -36,7 +37,11 @@ func talkRDP(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
 			return
 		}
 	}
-	f.add(evidence.SourceRDP, evidence.KeyRDPSecurity, []byte(rdpChoice(head, rest)))
+	choice := rdpChoice(head, rest)
+	f.add(evidence.SourceRDP, evidence.KeyRDPSecurity, []byte(choice))
+	if choice == rdpSecurity[1] || choice == rdpSecurity[2] {
+		secure(ctx, conn, f)
+	}
 }
 
 // rdpChoice reads a connection confirm and the negotiation behind it, where there is one.

@@ -72,6 +72,13 @@ func requestPage(conn net.Conn, page *url.URL) error {
 	return err
 }
 
+// postMessage sends a SOAP message to a page (SOAP 1.2 Part 2, 7).
+func postMessage(conn net.Conn, page *url.URL, message []byte) error {
+	_, err := fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: airdrift\r\nContent-Type: application/soap+xml; charset=utf-8\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s",
+		page.RequestURI(), page.Host, len(message), message)
+	return err
+}
+
 // movedTo gives the page that a device sends us on to, and nil where that is not on the device itself: on the same port,
 // or on one that is not asked for words of its own accord.
 func movedTo(page *url.URL, location string) *url.URL {
@@ -116,7 +123,7 @@ func openPage(ctx context.Context, f *found, page *url.URL) (net.Conn, error) {
 	if page.Scheme == "http" {
 		return conn, nil
 	}
-	secured := tls.Client(conn, tlsConfig())
+	secured := tls.Client(conn, tlsConfig(webProtocols...))
 	if err := secured.HandshakeContext(wait); err != nil {
 		conn.Close()
 		return nil, err
@@ -261,7 +268,7 @@ func askIcon(ctx context.Context, f *found, at *url.URL, icon string) {
 	if err != nil || pageAddr(next) != pageAddr(at) || next.Scheme != at.Scheme {
 		return
 	}
-	if body, ok := fetch(ctx, f, next); ok && len(body) > 0 {
+	if body, ok := fetch(ctx, f, next, nil); ok && len(body) > 0 {
 		sum := sha256.Sum256(body)
 		f.add(evidence.SourceHTTP, evidence.KeyHTTPIcon, []byte(hex.EncodeToString(sum[:])))
 	}

@@ -11,32 +11,38 @@ import (
 	"airdrift/core/evidence"
 )
 
-// LLMNR asks a device for the name of its address (RFC 4795, 2.4: by unicast where the address is known).
+const llmnrPort = 5355
+
+// LLMNR asks a device for the name of its address, over a connection: responders discard what is asked of them alone by datagram
+// (RFC 4795, 2.4).
 func LLMNR(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([]evidence.Item, bool) {
-	f, to := byDatagram(d, addr, 5355)
+	f := &found{port: evidence.TCP(llmnrPort)}
 	reverse, err := dns.ReverseAddr(addr.WithZone("").String())
 	if err != nil {
 		return nil, false
 	}
-	question := new(dns.Msg).SetQuestion(reverse, dns.TypePTR)
-	question.RecursionDesired = false
-	query, err := question.Pack()
-	if err != nil {
+	conn, _, outcome, err := Connect(ctx, d, netip.AddrPortFrom(addr, llmnrPort), wait)
+	if err != nil || outcome != Open {
 		return nil, false
 	}
-	err = exchange(ctx, d, to, query, wait, func(answer []byte) verdict { return readLLMNR(answer, question.Id, reverse, f) })
-	return f.items, err == nil
-}
-
-func readLLMNR(answer []byte, id uint16, reverse string, f *found) verdict {
-	var message dns.Msg
-	if message.Unpack(answer) != nil || !message.Response || message.Id != id {
-		return ignore
+	defer conn.Close()
+	_ = conn.SetDeadline(time.Now().Add(greetingWait))
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	question := new(dns.Msg).SetQuestion(reverse, dns.TypePTR)
+	question.RecursionDesired = false
+	exchange := dns.Conn{Conn: conn}
+	if err := exchange.WriteMsg(question); err != nil {
+		return nil, false
 	}
-	for _, record := range message.Answer[:min(len(message.Answer), maxPointers)] {
+	answer, err := exchange.ReadMsg()
+	if err != nil || !answer.Response || answer.Id != question.Id {
+		return nil, false
+	}
+	for _, record := range answer.Answer[:min(len(answer.Answer), maxPointers)] {
 		if ptr, ok := record.(*dns.PTR); ok && strings.EqualFold(ptr.Hdr.Name, reverse) {
 			f.add(evidence.SourceLLMNR, evidence.KeyLLMNR, []byte(plainName(ptr.Ptr)))
 		}
 	}
-	return enough
+	return f.items, true
 }

@@ -89,24 +89,13 @@ func FuzzMovedTo(f *testing.F) {
 }
 
 func TestCertificateFacts(t *testing.T) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
 	names := []string{"cairn.example", "store.example"}
 	for range 20 {
 		names = append(names, strings.Repeat("x", len(names))+".example")
 	}
-	template := &x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "cairn"}, DNSNames: names,
-		NotBefore: time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC), NotAfter: time.Date(2034, 1, 1, 0, 0, 0, 0, time.UTC),
-	}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
-	if err != nil {
-		t.Fatal(err)
-	}
+	config := &tls.Config{Certificates: []tls.Certificate{selfSigned(t, "cairn", names...)}}
 	texts := hear(t, 443, func(conn net.Conn) {
-		server := tls.Server(conn, &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}})
+		server := tls.Server(conn, config)
 		request, err := http.ReadRequest(bufio.NewReader(server))
 		if err == nil && request.URL.Path == "/" {
 			_, _ = io.WriteString(server, "HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n")
@@ -121,4 +110,22 @@ func TestCertificateFacts(t *testing.T) {
 	if len(kept) != maxNames {
 		t.Errorf("%d names of %d are kept, want %d", len(kept), len(names), maxNames)
 	}
+}
+
+// selfSigned makes a certificate of that subject and names.
+func selfSigned(t *testing.T, subject string, names ...string) tls.Certificate {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	template := &x509.Certificate{
+		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: subject}, DNSNames: names,
+		NotBefore: time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC), NotAfter: time.Date(2034, 1, 1, 0, 0, 0, 0, time.UTC),
+	}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
 }

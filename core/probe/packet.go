@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"net/netip"
@@ -36,7 +37,7 @@ func ParsePacket(frame []byte) (heard PacketHeard, ok bool) {
 	heard = PacketHeard{MAC: hwaddr.MAC(frame[6:12]), From: netip.AddrFrom4([4]byte(packet[12:16])), Group: packet[16]>>4 == 14}
 	const tcp, udp = 6, 17
 	switch body := packet[size:total]; {
-	case packet[9] == tcp && len(body) >= 20:
+	case packet[9] == tcp && len(body) >= 20 && binary.BigEndian.Uint16(body) != llmnrPort: // which keeps to a time to live of 1 (RFC 4795, 2.5)
 		heard.Stack, ok = stackOf(body, packet[8], packet[6]&0x40 != 0)
 	case packet[9] == udp && len(body) >= 8:
 		heard.Port, heard.Message, ok = binary.BigEndian.Uint16(body), body[8:], true
@@ -99,15 +100,16 @@ func optionName(option []byte) string {
 	return fmt.Sprintf("%d", option[0])
 }
 
-// Announced reads a datagram that a device sent without being asked by itself, or in answer to a question to all: by the port
-// that it came from. ok is false where it tells nothing.
+// Announced reads a datagram that a device sent without being asked by itself, or in answer to a question to all. Multicast DNS
+// comes from a port of its own (RFC 6762, 6); answers to searches may come from any, and are known by how they begin. ok is
+// false where it tells nothing.
 func Announced(port uint16, message []byte) (items []evidence.Item, ok bool) {
-	switch port {
-	case mdnsPort:
+	switch {
+	case port == mdnsPort:
 		return HeardMDNS(message)
-	case ssdpPort:
+	case bytes.HasPrefix(message, []byte("HTTP/1.")), bytes.HasPrefix(message, []byte("NOTIFY ")):
 		return HeardSSDP(message)
-	case wsdPort:
+	case bytes.HasPrefix(bytes.TrimLeft(message, "\ufeff \t\r\n"), []byte("<")):
 		return HeardWSD(message)
 	}
 	return nil, false

@@ -14,16 +14,20 @@ import (
 
 // talkHTTPS notes who the certificate says is there, and asks for the start page.
 func talkHTTPS(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
-	secured := secure(ctx, conn, f)
+	secured := secure(ctx, conn, f, webProtocols...)
 	if secured == nil {
 		return
 	}
 	talkPages(ctx, secured, startPage("https", addr), f)
 }
 
-// secure agrees on TLS and notes the certificate; nil where the device will not.
-func secure(ctx context.Context, conn net.Conn, f *found) *tls.Conn {
-	secured := tls.Client(conn, tlsConfig())
+// webProtocols are what we would speak over TLS to a web server (RFC 7301, 6).
+var webProtocols = []string{"http/1.1", "http/1.0"}
+
+// secure agrees on TLS, for one of the protocols or for none in particular, and notes the certificate; nil where the device
+// will not.
+func secure(ctx context.Context, conn net.Conn, f *found, protocols ...string) *tls.Conn {
+	secured := tls.Client(conn, tlsConfig(protocols...))
 	if err := secured.HandshakeContext(ctx); err != nil {
 		return nil
 	}
@@ -58,8 +62,8 @@ func addCertificate(state tls.ConnectionState, f *found) {
 
 // tlsConfig takes whatever a device has: old controllers know only old versions, nearly all certificates are
 // self-signed, and nothing secret is ever sent.
-func tlsConfig() *tls.Config {
-	config := &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS10, NextProtos: []string{"http/1.1", "http/1.0"}}
+func tlsConfig(protocols ...string) *tls.Config {
+	config := &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS10, NextProtos: protocols}
 	for _, suite := range append(tls.CipherSuites(), tls.InsecureCipherSuites()...) {
 		config.CipherSuites = append(config.CipherSuites, suite.ID)
 	}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
@@ -29,8 +30,9 @@ var SSDPGroup = netip.MustParseAddrPort("239.255.255.250:1900")
 // SSDP searches at one device (UPnP Device Architecture 2.0, 1.3.2: unicast search).
 func SSDP(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([]evidence.Item, bool) {
 	f, to := byDatagram(d, addr, ssdpPort)
-	s := &search{}
-	err := exchange(ctx, d, to, SearchQuestion(netip.AddrPortFrom(addr.WithZone(""), ssdpPort)), wait, func(answer []byte) verdict {
+	s := &finding{}
+	question := SearchQuestion(netip.AddrPortFrom(addr.WithZone(""), ssdpPort))
+	err := search(ctx, d, to, question, question, wait, func(answer []byte) verdict {
 		if s.take(answer) {
 			return more
 		}
@@ -61,7 +63,7 @@ func SearchQuestion(at netip.AddrPort) []byte {
 // HeardSSDP reads what a device of the segment told, asked or not. ok is false where it is neither an answer nor an
 // announcement.
 func HeardSSDP(message []byte) (items []evidence.Item, ok bool) {
-	s := &search{}
+	s := &finding{}
 	if !s.take(message) {
 		return nil, false
 	}
@@ -70,12 +72,12 @@ func HeardSSDP(message []byte) (items []evidence.Item, ok bool) {
 	return f.items, len(f.items) > 0
 }
 
-// search is what one device has answered so far.
-type search struct {
+// finding is what one device has answered to a search so far.
+type finding struct {
 	servers, targets, locations []string
 }
 
-func (s *search) take(message []byte) bool {
+func (s *finding) take(message []byte) bool {
 	var header http.Header
 	switch {
 	case bytes.HasPrefix(message, []byte("HTTP/1.")):
@@ -112,7 +114,7 @@ func keep(list []string, text string) []string {
 	return append(list, text)
 }
 
-func (s *search) tell(f *found) {
+func (s *finding) tell(f *found) {
 	for _, told := range []struct {
 		key  string
 		list []string
@@ -129,15 +131,15 @@ func describe(ctx context.Context, f *found, addr netip.Addr, location string) {
 	if err != nil || page.Scheme != "http" || pageAddr(page).Addr() != addr.WithZone("") {
 		return
 	}
-	body, ok := fetch(ctx, f, page)
+	body, ok := fetch(ctx, f, page, nil)
 	if !ok {
 		return
 	}
 	readDescription(body, f)
 }
 
-// fetch reads a page of the device; what is longer than maxAnswer is cut.
-func fetch(ctx context.Context, f *found, page *url.URL) (body []byte, ok bool) {
+// fetch reads a page of the device, or what it answers to a message sent there; what is longer than maxAnswer is cut.
+func fetch(ctx context.Context, f *found, page *url.URL, message []byte) (body []byte, ok bool) {
 	conn, err := openPage(ctx, f, page)
 	if err != nil {
 		return nil, false
@@ -145,7 +147,11 @@ func fetch(ctx context.Context, f *found, page *url.URL) (body []byte, ok bool) 
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	if err := requestPage(conn, page); err != nil {
+	request := requestPage
+	if message != nil {
+		request = func(conn net.Conn, page *url.URL) error { return postMessage(conn, page, message) }
+	}
+	if err := request(conn, page); err != nil {
 		return nil, false
 	}
 	resp, err := http.ReadResponse(bufio.NewReader(io.LimitReader(conn, maxAnswer)), nil)

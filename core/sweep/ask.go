@@ -198,6 +198,30 @@ func (d pacedDialer) DialContext(ctx context.Context, network string, addr netip
 	return d.run.wire.DialContext(ctx, network, addr)
 }
 
+// ListenPacket opens a datagram socket that hears answers from any port.
+func (d pacedDialer) ListenPacket(ctx context.Context, network string, addr netip.AddrPort) (net.PacketConn, error) {
+	conn, err := d.run.wire.ListenPacket(ctx, network, addr)
+	if err != nil {
+		return nil, err
+	}
+	return &pacedPackets{conn, ctx, d.run}, nil
+}
+
+// pacedPackets sends datagrams to whom it is told to within the sweep's pace.
+type pacedPackets struct {
+	net.PacketConn
+	ctx context.Context
+	run *run
+}
+
+func (c *pacedPackets) WriteTo(b []byte, to net.Addr) (int, error) {
+	if err := c.run.turn(c.ctx); err != nil {
+		return 0, err
+	}
+	c.run.meter.send()
+	return c.PacketConn.WriteTo(b, to)
+}
+
 // pacedConn sends datagrams within the sweep's pace.
 type pacedConn struct {
 	net.Conn

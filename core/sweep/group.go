@@ -63,11 +63,11 @@ type groupQuestion struct {
 
 func groupQuestions() ([]groupQuestion, error) {
 	browse, err := probe.BrowseQuestion()
-	return []groupQuestion{
-		{probe.MDNSGroups[0], browse},
-		{probe.SSDPGroup, probe.SearchQuestion(probe.SSDPGroup)},
-		{probe.WSDGroups[0], probe.ProbeQuestion()},
-	}, err
+	questions := []groupQuestion{{probe.MDNSGroups[0], browse}, {probe.SSDPGroup, probe.SearchQuestion(probe.SSDPGroup)}}
+	for _, q := range probe.ProbeQuestions() {
+		questions = append(questions, groupQuestion{probe.WSDGroups[0], q})
+	}
+	return questions, err
 }
 
 // heardInAnswer reads one answer to a question to all. Where frames may be read the answer is heard there, with the MAC of who

@@ -83,12 +83,15 @@ func (r *run) told(a netip.Addr, key string) bool {
 
 // askDescriptions reads the descriptions that a device has pointed to.
 func (r *run) askDescriptions(ctx context.Context, t *target) error {
-	mac, known := r.holder(ctx, t.addr)
-	if !known || !r.told(t.addr, evidence.KeyUPnPLocation) {
-		return nil
+	for _, d := range []struct {
+		pointer string
+		read    func(ctx context.Context, d probe.Dialer, addr netip.Addr, items []evidence.Item) []evidence.Item
+	}{{evidence.KeyUPnPLocation, probe.Descriptions}, {evidence.KeyWSDAddress, probe.Metadata}} {
+		mac, known := r.holder(ctx, t.addr)
+		if known && r.told(t.addr, d.pointer) {
+			r.noteOf(ctx, t, mac, true, d.read(ctx, pacedDialer{r}, t.addr, r.roster.get(t.addr, mac).Items))
+		}
 	}
-	items := r.roster.get(t.addr, mac).Items
-	r.noteOf(ctx, t, mac, true, probe.Descriptions(ctx, pacedDialer{r}, t.addr, items))
 	return ctx.Err()
 }
 

@@ -40,15 +40,22 @@ func (w *listening) Frames(ctx context.Context, etherType uint16) (wire.FrameCon
 }
 
 func (w *listening) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
-	if network == "udp" {
-		w.mu.Lock()
-		defer w.mu.Unlock()
-		w.asked[addr.Port()]++
-		w.now++
-		w.most = max(w.most, w.now)
+	if w.count(addr.Port(), network == "udp") {
 		return &deaf{wire: w, over: make(chan struct{})}, nil
 	}
 	return w.fakeWire.DialContext(ctx, network, addr)
+}
+
+// count notes what a port is asked, and how many questions by datagram there are at the same time.
+func (w *listening) count(port uint16, byDatagram bool) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.asked[port]++
+	if byDatagram {
+		w.now++
+		w.most = max(w.most, w.now)
+	}
+	return byDatagram
 }
 
 // deaf is a socket to which nothing comes.

@@ -68,7 +68,24 @@ func (r *run) openSegment(ctx context.Context) (*segment, error) {
 		}
 		s.stops = append(s.stops, r.hearFrames(conn, heard))
 	}
+	r.joinGroups(ctx, s)
 	return s, nil
+}
+
+// joinGroups has the switches on the way pass on what devices announce to groups of which they keep lists (RFC 4541). It is
+// heard with the frames.
+func (r *run) joinGroups(ctx context.Context, s *segment) {
+	if !r.wholeSegment() {
+		return
+	}
+	for _, group := range []netip.AddrPort{probe.MDNSGroups[0], probe.SSDPGroup} {
+		conn, err := r.wire.ListenPacket(ctx, "udp", netip.AddrPortFrom(group.Addr(), 0))
+		if err != nil {
+			r.warn("The group %s cannot be joined, so that what is announced to it may stay unheard: %v.", group.Addr(), err)
+			continue
+		}
+		s.stops = append(s.stops, conn.Close)
+	}
 }
 
 // hearFrames reads frames in the background; the function it gives ends that and closes the socket.

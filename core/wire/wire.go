@@ -123,7 +123,8 @@ type Wire interface {
 	Echo(ctx context.Context, network string) (EchoConn, error)
 	// DialContext opens a connection that leaves by this attachment; network is "tcp" or "udp".
 	DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error)
-	// ListenPacket opens a datagram socket on this attachment, for broadcast and multicast.
+	// ListenPacket opens a datagram socket on this attachment, for broadcast and multicast. At the address of a group it joins the
+	// group for as long as it is open, and hears what is sent to the port from then on.
 	ListenPacket(ctx context.Context, network string, addr netip.AddrPort) (net.PacketConn, error)
 	// Neighbours reads the system's own table of addresses and MAC addresses on this attachment.
 	Neighbours(ctx context.Context) ([]Neighbour, error)
