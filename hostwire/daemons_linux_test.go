@@ -134,20 +134,86 @@ var daemons = []daemon{
 	},
 }
 
+// others are further servers, which want the ports of those above.
+var others = []daemon{
+	{
+		program: "wsdd",
+		args:    []string{"-n", "acorn", "-w", "GARDEN", "-i", "veth1"},
+		files:   map[string]string{"none": ""},
+		says:    []string{"wsd.type=wsdp:Device", "wsd.computer=ACORN", "wsd.program=wsdd"},
+	},
+	{
+		program: "miniupnpd",
+		files: map[string]string{"gate.conf": "ext_ifname=lo\next_ip=8.8.8.8\nlistening_ip=veth1\nport=49000\nenable_upnp=yes\nuuid=12345678-1234-1234-1234-123456789012\nserial=AC-12\n" +
+			"model_name=Gate 7\nmanufacturer_name=Acme\nfriendly_name=Acorn gate\n"},
+		args: []string{"-d", "-f", "DIR/gate.conf"},
+		says: []string{"upnp.target=urn:schemas-upnp-org:device:InternetGatewayDevice:", "upnp.maker=Acme", "upnp.model=Gate 7", "upnp.serial=AC-12"},
+	},
+	{
+		program: "gmediarender", // which answers searches from another port
+		args:    []string{"-f", "Acorn speaker", "-I", "veth1", "--gstout-audiosink=fakesink"},
+		files:   map[string]string{"none": ""},
+		says:    []string{"upnp.server=Linux/", "upnp.type=urn:schemas-upnp-org:device:MediaRenderer:1", "upnp.name=Acorn speaker"},
+	},
+	{
+		program: "xrdp",
+		args:    []string{"-n", "-p", "3389"},
+		files:   map[string]string{"none": ""},
+		says:    []string{"rdp.security=TLS", "tls.subject="},
+	},
+	{
+		program: "Xtigervnc",
+		args:    []string{":7", "-rfbport", "5900", "-SecurityTypes", "None,VncAuth", "-localhost=0"},
+		files:   map[string]string{"none": ""},
+		says:    []string{"vnc.version=RFB 003.008", "vnc.security=none, password"},
+	},
+	{
+		program: "dropbear",
+		args:    []string{"-F", "-E", "-r", "DIR/key_dropbear", "-p", "22", "-P", "DIR/pid"},
+		files:   map[string]string{"none": ""},
+		says:    []string{"ssh.greeting=SSH-2.0-dropbear_", "ssh.hostkey=SHA256:"},
+	},
+	{
+		program: "lighttpd",
+		files:   map[string]string{"web.conf": "server.document-root = \"DIR\"\nserver.port = 80\nindex-file.names = (\"index.html\")\n", "index.html": "<title>Acorn</title>"},
+		args:    []string{"-D", "-f", "DIR/web.conf"},
+		says:    []string{"http.server=lighttpd/", "http.title=Acorn"},
+	},
+	{
+		program: "proftpd",
+		files:   map[string]string{"files.conf": "ServerName \"Acorn\"\nServerType standalone\nPort 21\nUser root\nGroup root\nScoreboardFile DIR/board\nPidFile DIR/pid\nDelayEngine off\n"},
+		args:    []string{"-n", "-c", "DIR/files.conf"},
+		says:    []string{"ftp.greeting=220 ProFTPD Server (Acorn)", "ftp.system=UNIX"},
+	},
+	{
+		program: "systemd-resolved", // the name of the machine itself
+		args:    nil,
+		files:   map[string]string{"none": ""},
+		says:    []string{"llmnr.name="},
+	},
+	{
+		program: "kamailio",
+		files:   map[string]string{"kamailio.cfg": "#!KAMAILIO\ndebug=1\nlog_stderror=yes\nfork=no\nchildren=1\nlisten=tcp:10.77.0.2:5060\nloadmodule \"sl.so\"\nrequest_route { sl_send_reply(\"200\", \"OK\"); }\n"},
+		args:    []string{"-f", "DIR/kamailio.cfg", "-DD", "-E", "-Y", "DIR"},
+		says:    []string{"sip.status=200 OK", "sip.server=kamailio ("},
+	},
+}
+
 // TestRealDaemons sweeps a machine that runs real servers, in a namespace of its own, and holds what is learned against how they
 // were set up. Those that are not installed are left out.
-func TestRealDaemons(t *testing.T) {
+func TestRealDaemons(t *testing.T) { learnOf(t, daemons) }
+
+// TestMoreRealDaemons is the same with others.
+func TestMoreRealDaemons(t *testing.T) { learnOf(t, others) }
+
+func learnOf(t *testing.T, servers []daemon) {
 	if !nstest.Inside(t) {
 		return
 	}
 	lab := newLab(t)
 	var wanted []string
-	for _, d := range daemons {
-		path, err := exec.LookPath(d.program)
-		if err != nil {
-			path, err = exec.LookPath("/usr/sbin/" + d.program)
-		}
-		if err == nil {
+	for _, d := range servers {
+		if path := programPath(d.program); path != "" {
 			lab.start(t, path, d)
 			wanted = append(wanted, d.says...)
 		}
@@ -183,6 +249,69 @@ func TestRealDaemons(t *testing.T) {
 			if strings.Contains(item.Value, hidden) {
 				t.Errorf("a secret is told: %s=%s", item.Key, item.Value)
 			}
+		}
+	}
+}
+
+// programPath finds a server where distributions have them; "" where it is not installed.
+func programPath(program string) string {
+	for _, dir := range []string{"", "/usr/sbin/", "/lib/systemd/"} {
+		if path, err := exec.LookPath(dir + program); err == nil {
+			return path
+		}
+	}
+	return ""
+}
+
+// TestEveryWayIntoAnAgent asks a real agent with a user for each pair of protocols, and with ones that must not be let in.
+func TestEveryWayIntoAnAgent(t *testing.T) {
+	path := programPath("snmpd")
+	if path == "" {
+		t.Skip("snmpd is not installed: make servers installs it")
+	}
+	if !nstest.Inside(t) {
+		return
+	}
+	const authKey, privKey = "stilts-in-water", "reeds-and-rushes"
+	config := "agentaddress udp:161\nsysName acorn\ncreateUser plain\nrouser plain noauth\n"
+	credentials := []probe.Credential{{ID: 1, Name: "no keys", Version: probe.SNMPv3, User: "plain"}}
+	for _, auth := range probe.AuthProtocols {
+		user := "a" + strings.ReplaceAll(auth, "-", "")
+		config += fmt.Sprintf("createUser %s %s %s\nrouser %[1]s auth\n", user, auth, authKey)
+		signed := probe.Credential{ID: 1, Name: auth, Version: probe.SNMPv3, User: user, Auth: auth, AuthKey: secret.New(authKey)}
+		credentials = append(credentials, signed)
+		for _, priv := range []string{"DES", "AES"} { // what the agent of this distribution knows
+			hidden := signed
+			hidden.Name, hidden.User, hidden.Priv, hidden.PrivKey = auth+" "+priv, user+priv, priv, secret.New(privKey)
+			config += fmt.Sprintf("createUser %s %s %s %s %s\nrouser %[1]s priv\n", hidden.User, auth, authKey, priv, privKey)
+			credentials = append(credentials, hidden)
+		}
+	}
+	lab := newLab(t)
+	lab.start(t, path, daemon{program: "snmpd", files: map[string]string{"snmpd.conf": config},
+		args: []string{"-f", "-Lo", "-C", "-c", "DIR/snmpd.conf", "-p", "DIR/pid", "--persistentDir=DIR"}})
+	w, err := New("veth0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ask := func(c probe.Credential) string {
+		items, _ := probe.SNMPWith(t.Context(), w, netip.MustParseAddr("10.77.0.2"), time.Second, c)
+		return evidence.First(items, evidence.KeySNMPName)
+	}
+	for end := time.Now().Add(30 * time.Second); ask(credentials[0]) == "" && time.Now().Before(end); { // the agent takes its time to start
+	}
+	for _, c := range credentials {
+		if got := ask(c); got != "acorn" {
+			t.Errorf("%s: the agent told %q", c.Name, got)
+		}
+	}
+	wrong := credentials[len(credentials)-1]
+	wrong.PrivKey = secret.New("another-key-altogether")
+	stranger := credentials[1]
+	stranger.User = "nobody"
+	for _, c := range []probe.Credential{wrong, stranger} {
+		if got := ask(c); got != "" {
+			t.Errorf("%s with a wrong key or user was told %q", c.Name, got)
 		}
 	}
 }
@@ -255,6 +384,11 @@ func (l *lab) start(t *testing.T, path string, d daemon) {
 		for _, kind := range []string{"ed25519", "rsa"} {
 			l.run(t, "ssh-keygen", "-q", "-t", kind, "-N", "", "-f", filepath.Join(dir, "key_"+kind))
 		}
+	case "dropbear":
+		l.run(t, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, "key"))
+		l.run(t, "dropbearconvert", "openssh", "dropbear", filepath.Join(dir, "key"), filepath.Join(dir, "key_dropbear"))
+	case "systemd-resolved":
+		l.run(t, "nsenter", l.inside("chown", "systemd-resolve:systemd-resolve", "/run/systemd/resolve")...)
 	case "nginx":
 		l.run(t, "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/O=Example Garden/CN=acorn.example",
 			"-keyout", filepath.Join(dir, "key.pem"), "-out", filepath.Join(dir, "cert.pem"))

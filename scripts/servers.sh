@@ -2,7 +2,7 @@
 # Installs the real servers that the probes are held against in a namespace of the tests' own. None of them is started on this
 # machine: where there is no policy for that yet, one is put in place for the time of the installation, and they are not enabled.
 set -eu
-packages="snmpd openssh-server nginx-light vsftpd mosquitto avahi-daemon dnsmasq-base lldpd openssl iproute2 util-linux"
+packages="snmpd openssh-server nginx-light vsftpd mosquitto avahi-daemon dnsmasq-base lldpd wsdd miniupnpd xrdp dropbear-bin openssl iproute2 util-linux"
 as_root=
 [ "$(id -u)" = 0 ] || as_root=sudo
 missing=
@@ -22,7 +22,7 @@ $as_root apt-get update -qq
 $as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null
 # A server that this has brought stays switched off at the next start of the machine too; those that were there stay as they are.
 if [ -d /run/systemd/system ]; then
-  for pair in snmpd:snmpd openssh-server:ssh nginx-light:nginx vsftpd:vsftpd mosquitto:mosquitto avahi-daemon:avahi-daemon lldpd:lldpd; do
+  for pair in snmpd:snmpd openssh-server:ssh nginx-light:nginx vsftpd:vsftpd mosquitto:mosquitto avahi-daemon:avahi-daemon lldpd:lldpd wsdd:wsdd miniupnpd:miniupnpd xrdp:xrdp; do
     case $missing in
       *"${pair%%:*}"*) $as_root systemctl disable --quiet "${pair##*:}" || true ;;
     esac

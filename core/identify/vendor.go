@@ -140,14 +140,19 @@ var publicBrands = sync.OnceValue(func() brands {
 	return b
 })
 
-// find gives the makers that a folded text names, each once, in the order in which it does.
+// find gives the makers that a folded text names, each once, in the order in which it does. Of names that begin alike the longest
+// counts.
 func (b brands) find(folded string) []string {
 	var vendors []string
 	for word := range strings.FieldsSeq(folded) {
+		longest := brand{}
 		for _, candidate := range b[word] {
-			if strings.Contains(folded, candidate.phrase) && !slices.Contains(vendors, candidate.vendor) {
-				vendors = append(vendors, candidate.vendor)
+			if len(candidate.phrase) > len(longest.phrase) && strings.Contains(folded, candidate.phrase) {
+				longest = candidate
 			}
+		}
+		if longest.vendor != "" && !slices.Contains(vendors, longest.vendor) {
+			vendors = append(vendors, longest.vendor)
 		}
 	}
 	return vendors

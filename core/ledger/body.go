@@ -35,10 +35,15 @@ func gather(sweep Sweep, identifier Identifier) []body {
 	j.joinByKey()
 	bodies := j.bodies()
 	for i := range bodies {
-		bodies[i].identity = identifier.Identify(bodies[i].facts)
-		bodies[i].keys = keysOf(bodies[i].facts)
+		bodies[i].identify(identifier)
 	}
 	return bodies
+}
+
+// identify tells what the body is, and by what it can be recognised.
+func (b *body) identify(identifier Identifier) {
+	b.identity = identifier.Identify(b.facts)
+	b.keys = append(keysOf(b.facts), identifiersOf(b.facts, b.identity)...)
 }
 
 // joiner keeps which sightings have been joined (a disjoint-set forest).

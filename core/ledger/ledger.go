@@ -82,7 +82,7 @@ type Device struct {
 
 // Key is something a device says that hardly another one says too.
 type Key struct {
-	Key   string // the key of the fact: ssh.hostkey, tls.key
+	Key   string // the key of the fact: ssh.hostkey, tls.key, snmp.engine; or serial
 	Value string
 }
 
@@ -199,7 +199,7 @@ func (b *book) enter(body body, at int) {
 	if !body.asked() && len(d.Items) > 0 {
 		// It was only heard, or the sweep ended before it was asked: what was known of it stays.
 		body.facts = evidence.Renew(d.Items, body.facts)
-		body.identity, body.keys = b.identifier.Identify(body.facts), keysOf(body.facts)
+		body.identify(b.identifier)
 	}
 	d.MACs = newestFirst(body.macs(), d.MACs)
 	d.Addrs = addrs

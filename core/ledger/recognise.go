@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
 )
@@ -24,8 +25,10 @@ func (b *book) recognise(bodies []body) []int {
 	}{
 		{"It has the MAC address it had before.", func(i int) []string { return macTexts(bodies[i].macs(), false) },
 			b.index(func(d Device) []string { return macTexts(d.MACs, false) })},
-		{"It shows the key it showed before.", func(i int) []string { return keyTexts(bodies[i].keys) },
-			b.index(func(d Device) []string { return keyTexts(d.Keys) })},
+		{"It shows the key it showed before.", func(i int) []string { return keyTexts(bodies[i].keys, true) },
+			b.index(func(d Device) []string { return keyTexts(d.Keys, true) })},
+		{"It tells the serial number or identifier it told before.", func(i int) []string { return keyTexts(bodies[i].keys, false) },
+			b.index(func(d Device) []string { return keyTexts(d.Keys, false) })},
 		{"It has the name it had before.", func(i int) []string { return nameText(bodies[i].identity.Of(identify.Name), bodies[i].macs()) },
 			b.index(func(d Device) []string { return nameText(d.Identity.Of(identify.Name), d.MACs) })},
 		{"It has the private MAC address it had before.", func(i int) []string { return macTexts(bodies[i].macs(), true) },
@@ -83,12 +86,63 @@ func macTexts(macs []hwaddr.MAC, private bool) []string {
 	return texts
 }
 
-func keyTexts(keys []Key) []string {
-	texts := make([]string, len(keys))
-	for i, k := range keys {
-		texts[i] = k.Key + " " + k.Value
+// keyTexts gives the keys that a device proves to hold, or those that it only tells.
+func keyTexts(keys []Key, proven bool) []string {
+	var texts []string
+	for _, k := range keys {
+		if slices.Contains(keyFacts, k.Key) == proven {
+			texts = append(texts, k.Key+" "+k.Value)
+		}
 	}
 	return texts
+}
+
+// identifierFacts are the facts that tell devices of one model apart and stay with a device: the engine of its agent (RFC 3411, 5)
+// and the identifiers by which its services know it.
+var identifierFacts = []string{evidence.KeySNMPEngine, evidence.KeyIPPID, evidence.KeyWSDID, evidence.KeyUPnPID, evidence.KeySMBID}
+
+// keySerial stands for the serial number that is believed of a device, with its maker.
+const keySerial = "serial"
+
+// identifiersOf gives what a device tells of itself that hardly another one tells.
+func identifiersOf(facts []evidence.Item, identity identify.Identity) []Key {
+	var keys []Key
+	vendor, serial := identity.Of(identify.Vendor), identity.Of(identify.Serial)
+	if vendor != "" && len(serial) >= minSerial {
+		keys = append(keys, Key{keySerial, vendor + " " + serial})
+	}
+	for _, fact := range identifierFacts {
+		for _, value := range evidence.Values(facts, fact) {
+			if value = strings.ToLower(value); isUnique(value) {
+				keys = append(keys, Key{fact, value})
+			}
+		}
+	}
+	return keys
+}
+
+const (
+	// minSerial is the least length of a serial number that tells a device.
+	minSerial = 5
+	// minDigits is how many hexadecimal digits an identifier has at least, and minDistinct how many of them differ: shorter ones,
+	// and those made up of few, come with a program or from a factory (RFC 9562, 5.9: the identifier of zeros).
+	minDigits, minDistinct = 18, 5
+)
+
+// isUnique reports whether an identifier is of a form that is made for one device alone.
+func isUnique(identifier string) bool {
+	identifier = strings.TrimPrefix(strings.TrimPrefix(identifier, "urn:"), "uuid:")
+	digits, distinct := 0, map[rune]bool{}
+	for _, r := range identifier {
+		switch {
+		case strings.ContainsRune("0123456789abcdef", r):
+			digits++
+			distinct[r] = true
+		case r != '-' && r != ':':
+			return false
+		}
+	}
+	return digits >= minDigits && len(distinct) >= minDistinct
 }
 
 // nameText gives a name to recognise by: a device with a MAC of its own is not taken for another by its name.
