@@ -104,13 +104,13 @@ func (id Identity) Strength(a Attribute) int {
 type Engine struct {
 	rules   *Rules
 	overlay *registry.Table // the site's own MAC prefixes; may be nil
-	site    brands          // of the makers in the overlay
+	site    *brands         // of the makers in the overlay
 	makers  map[string]bool // the same by their folded names
 }
 
 // New makes an engine. overlay holds a site's own MAC prefixes and may be nil; its makers are also known by their names.
 func New(rules *Rules, overlay *registry.Table) *Engine {
-	e := &Engine{rules, overlay, brands{}, map[string]bool{}}
+	e := &Engine{rules, overlay, newBrands(), map[string]bool{}}
 	if overlay != nil {
 		for _, name := range overlay.Organisations() {
 			e.site.add(name, VendorName(name))
@@ -287,6 +287,10 @@ func candidateOf(all []Candidate, v *vote) int {
 
 // sum puts the strongest reason first and adds them up.
 func (c *Candidate) sum() {
+	if len(c.Reasons) == 1 {
+		c.Strength = c.Reasons[0].Strength
+		return
+	}
 	slices.SortStableFunc(c.Reasons, func(a, b Reason) int { return cmp.Compare(b.Strength, a.Strength) })
 	c.Strength = sumOf(c.Reasons)
 }

@@ -197,8 +197,9 @@ func BenchmarkIdentify(b *testing.B) {
 
 func TestFixedPieces(t *testing.T) {
 	for expression, want := range map[string]string{
-		`^SSH-2.0-OpenSSH_\S+ Debian`: "0-openssh_", `synology`: "synology", `^(nginx|Apache)\b`: "nginx apache", `\((Debian)\)`: "debian", `a*`: "", `(`: "",
+		`^SSH-2.0-OpenSSH_\S+ Debian`: "0-openssh_", `synology`: "synology", `^(nginx|Apache)\b`: "nginx apache", `\((Debian)\)`: "(debian)", `a*`: "", `(`: "",
 		`^(?:camera|ab)`: "", `^x(?:one|two)+ long enough`: " long enough", `(?i)camera`: "camera",
+		`^(?:LINX|LIP-)`: "linx lip-", `^\S+ (?:md|mdl)=(.+)$`: " md=  mdl=", `colou?r print`: "colour print color print", `^[ab]cd`: "acd bcd", `^[a-z]cd`: "",
 	} {
 		if got := strings.Join(fixedPieces(expression), " "); got != want {
 			t.Errorf("%s: %q, want %q", expression, got, want)

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strconv"
+	"sync"
 
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
@@ -48,7 +49,10 @@ func (e *Engine) brandVotes(votes []vote, facts []fact) []vote {
 		if strength == 0 {
 			continue
 		}
-		named := e.site.find(f.folded())
+		var named []string
+		if len(e.site.byFirst) > 0 {
+			named = e.site.find(f.folded())
+		}
 		for _, vendor := range publicBrands().find(f.folded()) {
 			if !slices.Contains(named, vendor) {
 				named = append(named, vendor)
@@ -79,7 +83,7 @@ func enterpriseVotes(votes []vote, facts []fact) []vote {
 			continue
 		}
 		organisation := registry.Enterprise(uint32(number))
-		if vendor := VendorName(organisation); vendor != "" {
+		if vendor := registered(organisation); vendor != "" {
 			because := fmt.Sprintf("IANA gave enterprise number %d, %s, to %s.", number, what, organisation)
 			votes = append(votes, vote{Vendor, vendor, rule, because, strength, item, 0})
 		}
@@ -115,7 +119,7 @@ func (e *Engine) macVotes(votes []vote, macs map[hwaddr.MAC]evidence.Item) []vot
 			continue
 		}
 		found := registry.Find(mac, e.overlay)
-		vendor := VendorName(found.Organisation)
+		vendor := registered(found.Organisation)
 		if vendor == "" || slices.ContainsFunc(votes, func(v vote) bool { return v.value == vendor }) {
 			continue
 		}
@@ -128,6 +132,19 @@ func (e *Engine) macVotes(votes []vote, macs map[hwaddr.MAC]evidence.Item) []vot
 		votes = append(votes, vote{Vendor, vendor, ruleMACPrefix, because, vendorFromMAC, &item, 0})
 	}
 	return votes
+}
+
+// registeredNames keeps what names of organisations come to. Those of the registers and of a site's list are so many and no more.
+var registeredNames sync.Map
+
+// registered is VendorName for the names in registers, which come back with each device of a maker.
+func registered(organisation string) string {
+	if name, known := registeredNames.Load(organisation); known {
+		return name.(string)
+	}
+	name := VendorName(organisation)
+	registeredNames.Store(organisation, name)
+	return name
 }
 
 const ruleMACPrefix = "mac-prefix"

@@ -37,6 +37,7 @@ type Condition struct {
 	pieces  []string // texts in lower case of which whatever form matches holds one; none where there are no such texts
 	lower   string   // Is in lower case
 	grabs   bool     // what a group of form matched is wanted
+	whole   bool     // the only group of form is all of the value
 	span    span     // where Like takes any text of some length
 	phrases []string // Words folded; one that is open at its end has no space there
 }
@@ -63,12 +64,30 @@ type Rules struct {
 // index finds rules by their lead conditions, for facts of one key.
 type index struct {
 	byValue map[string][]int
-	byWord  map[string][]int // by the longest word of each phrase
-	byStem  map[gram][]int   // open-ended words, by their first bytes
-	byPiece map[gram][]int   // expressions, by bytes of a text that all they match holds
-	rest    []int            // what has nothing to be found by
+	byWord  map[string][]phrased // by the longest word of each phrase
+	byStem  map[gram][]phrased   // open-ended words, by their first bytes
+	byPiece map[gram][]pieced    // expressions, by bytes of a text that all they match holds
+	rest    []int                // what has nothing to be found by
 
 	words, pieces sieve // what the words and the expressions begin with or hold
+}
+
+// phrased is a rule that holds for a fact with a phrase.
+type phrased struct {
+	rule   int
+	phrase string
+}
+
+// pieced is a rule whose expression matches nothing that has not a piece in it, the indexed bytes of which begin at an offset.
+type pieced struct {
+	rule   int
+	piece  string
+	offset int
+}
+
+// in reports whether a text has the piece, where its indexed bytes are found at a place.
+func (p *pieced) in(text string, at int) bool {
+	return at >= p.offset && strings.HasPrefix(text[at-p.offset:], p.piece)
 }
 
 // sieve says of most bytes at once that nothing is found by them. It is a Bloom filter of one hash.
@@ -213,8 +232,15 @@ func checkCondition(doc *yamlfile.Document, path string, c *Condition) {
 		if err != nil {
 			doc.Refuse(path+".like", "not a regular expression: %v", err)
 		}
-		c.form, c.pieces, c.span = form, fixedPieces(c.Like), spanOf(c.Like)
+		c.form, c.pieces, c.span, c.whole = form, fixedPieces(c.Like), spanOf(c.Like), isWhole(c.Like)
 	}
+}
+
+// isWhole reports whether an expression is one group from the beginning to the end of what it matches.
+func isWhole(expression string) bool {
+	tree, err := syntax.Parse(expression, syntax.Perl)
+	return err == nil && tree.MaxCap() == 1 && tree.Op == syntax.OpConcat && len(tree.Sub) == 3 &&
+		tree.Sub[0].Op == syntax.OpBeginText && tree.Sub[1].Op == syntax.OpCapture && tree.Sub[2].Op == syntax.OpEndText
 }
 
 // maxPieces is how many texts one expression is found by at the most.
@@ -238,10 +264,6 @@ func fixedPieces(expression string) []string {
 // piecesOf chooses among the parts of an expression that every match has the one whose pieces are longest.
 func piecesOf(part *syntax.Regexp) []string {
 	switch part.Op {
-	case syntax.OpLiteral:
-		if piece := strings.ToLower(string(part.Rune)); len(piece) >= indexed {
-			return []string{piece}
-		}
 	case syntax.OpCapture, syntax.OpPlus:
 		return piecesOf(part.Sub[0])
 	case syntax.OpAlternate:
@@ -255,15 +277,96 @@ func piecesOf(part *syntax.Regexp) []string {
 		}
 		return all
 	case syntax.OpConcat:
-		var best []string
-		for _, sub := range part.Sub {
-			if pieces := piecesOf(sub); pieces != nil && (best == nil || shortest(pieces) > shortest(best)) {
-				best = pieces
+		return longestRun(part.Sub)
+	}
+	return longestRun([]*syntax.Regexp{part})
+}
+
+// longestRun looks for pieces in parts that follow one another: what several of them match in a row is one piece.
+func longestRun(parts []*syntax.Regexp) []string {
+	var best []string
+	run := []string{""}
+	keep := func(pieces []string) {
+		if len(pieces) > 0 && shortest(pieces) >= indexed && (best == nil || shortest(pieces) > shortest(best)) {
+			best = pieces
+		}
+	}
+	for _, part := range parts {
+		texts := textsOf(part)
+		if longer := follow(run, texts); longer != nil {
+			run = longer
+			continue
+		}
+		keep(run)
+		run = texts
+		if texts == nil {
+			run = []string{""}
+			if part.Op == syntax.OpCapture || part.Op == syntax.OpAlternate || part.Op == syntax.OpPlus || part.Op == syntax.OpConcat {
+				keep(piecesOf(part))
 			}
 		}
-		return best
+	}
+	keep(run)
+	return best
+}
+
+// textsOf gives all texts that a part of an expression matches, in lower case; nil where they are more than maxPieces.
+func textsOf(part *syntax.Regexp) []string {
+	switch part.Op {
+	case syntax.OpLiteral:
+		return []string{strings.ToLower(string(part.Rune))}
+	case syntax.OpEmptyMatch, syntax.OpBeginText, syntax.OpEndText, syntax.OpWordBoundary:
+		return []string{""}
+	case syntax.OpCapture:
+		return textsOf(part.Sub[0])
+	case syntax.OpQuest:
+		return either(textsOf(part.Sub[0]), []string{""})
+	case syntax.OpCharClass:
+		var texts []string
+		for i := 0; i+1 < len(part.Rune); i += 2 {
+			for r := part.Rune[i]; r <= part.Rune[i+1]; r++ {
+				if texts = append(texts, strings.ToLower(string(r))); len(texts) > maxPieces {
+					return nil
+				}
+			}
+		}
+		return texts
+	case syntax.OpAlternate:
+		texts := textsOf(part.Sub[0])
+		for _, sub := range part.Sub[1:] {
+			texts = either(texts, textsOf(sub))
+		}
+		return texts
+	case syntax.OpConcat:
+		texts := []string{""}
+		for _, sub := range part.Sub {
+			texts = follow(texts, textsOf(sub))
+		}
+		return texts
 	}
 	return nil
+}
+
+// either joins the texts of two parts one of which is there; nil where one of them has none or they are too many.
+func either(a, b []string) []string {
+	if a == nil || b == nil || len(a)+len(b) > maxPieces {
+		return nil
+	}
+	return slices.Concat(a, b)
+}
+
+// follow puts the texts of one part behind those of another; nil as for either.
+func follow(a, b []string) []string {
+	if a == nil || b == nil || len(a)*len(b) > maxPieces {
+		return nil
+	}
+	joined := make([]string, 0, len(a)*len(b))
+	for _, first := range a {
+		for _, second := range b {
+			joined = append(joined, first+second)
+		}
+	}
+	return joined
 }
 
 func shortest(pieces []string) int {
@@ -293,7 +396,7 @@ func NewRules(all []Rule) *Rules {
 	for i, rule := range all {
 		for _, key := range rule.When[0].Keys {
 			if r.keyed[key] == nil {
-				r.keyed[key] = &index{byValue: map[string][]int{}, byWord: map[string][]int{}, byStem: map[gram][]int{}, byPiece: map[gram][]int{}}
+				r.keyed[key] = &index{byValue: map[string][]int{}, byWord: map[string][]phrased{}, byStem: map[gram][]phrased{}, byPiece: map[gram][]pieced{}}
 			}
 			r.keyed[key].add(rule.When[0], i)
 		}
@@ -307,8 +410,8 @@ func (x *index) add(lead Condition, rule int) {
 		x.byValue[lead.lower] = append(x.byValue[lead.lower], rule)
 	case len(lead.pieces) > 0:
 		for _, piece := range lead.pieces {
-			at := rarest(x.byPiece, piece)
-			x.byPiece[at] = append(x.byPiece[at], rule)
+			at, offset := rarest(x.byPiece, piece)
+			x.byPiece[at] = append(x.byPiece[at], pieced{rule, piece, offset})
 			x.pieces.add(at[0], at[1], at[2])
 		}
 	case lead.form != nil || lead.span.most > 0:
@@ -320,15 +423,15 @@ func (x *index) add(lead Condition, rule int) {
 	}
 }
 
-// rarest chooses the bytes of a piece that fewest rules are found by so far.
-func rarest(taken map[gram][]int, piece string) gram {
-	best := gram([]byte(piece[:indexed]))
+// rarest chooses the bytes of a piece that fewest rules are found by so far, and tells where in it they are.
+func rarest(taken map[gram][]pieced, piece string) (best gram, offset int) {
+	best = gram([]byte(piece[:indexed]))
 	for i := range len(piece) - indexed + 1 {
 		if g := gram([]byte(piece[i : i+indexed])); len(taken[g]) < len(taken[best]) {
-			best = g
+			best, offset = g, i
 		}
 	}
-	return best
+	return best, offset
 }
 
 // addPhrase finds a phrase by its longest word that is whole, or by its only word's stem.
@@ -337,7 +440,7 @@ func (x *index) addPhrase(phrase string, rule int) {
 	if !strings.HasSuffix(phrase, " ") {
 		if len(words) == 1 && len(words[0]) >= indexed {
 			at := gram([]byte(words[0][:indexed]))
-			x.byStem[at] = append(x.byStem[at], rule)
+			x.byStem[at] = append(x.byStem[at], phrased{rule, phrase})
 			x.words.add(at[0], at[1], at[2])
 			return
 		}
@@ -353,7 +456,7 @@ func (x *index) addPhrase(phrase string, rule int) {
 		x.rest = append(x.rest, rule)
 		return
 	}
-	x.byWord[longest] = append(x.byWord[longest], rule)
+	x.byWord[longest] = append(x.byWord[longest], phrased{rule, phrase})
 	if len(longest) >= indexed {
 		x.words.add(longest[0], longest[1], longest[2])
 	}
@@ -400,11 +503,11 @@ func (r *Rules) votes(votes []vote, facts []fact) []vote {
 			clear(tried.by)
 			tried.fact = 1
 		}
-		x.candidates(f, func(rule int) {
+		x.candidates(f, func(rule int, led bool) {
 			if !tried.fresh(rule) {
 				return
 			}
-			if groups, holds := r.all[rule].holds(f, facts); holds {
+			if groups, holds := r.all[rule].holds(f, led, facts); holds {
 				votes = r.all[rule].speak(votes, &f.Item, groups)
 			}
 		})
@@ -412,39 +515,53 @@ func (r *Rules) votes(votes []vote, facts []fact) []vote {
 	return votes
 }
 
-// candidates calls try with each rule whose lead condition this fact may meet.
-func (x *index) candidates(f *fact, try func(int)) {
-	each := func(rules []int) {
+// candidates calls try with each rule whose lead condition this fact may meet; led says that it does.
+func (x *index) candidates(f *fact, try func(rule int, led bool)) {
+	each := func(rules []int, led bool) {
 		for _, i := range rules {
-			try(i)
+			try(i, led)
 		}
 	}
-	each(x.byValue[f.lower])
+	spoken := func(rules []phrased) {
+		for _, p := range rules {
+			if strings.Contains(f.folded(), p.phrase) {
+				try(p.rule, true)
+			}
+		}
+	}
+	each(x.byValue[f.lower], true)
 	if len(x.byWord)+len(x.byStem) > 0 {
 		for word := range strings.FieldsSeq(f.folded()) {
 			if len(word) < indexed {
-				each(x.byWord[word])
+				spoken(x.byWord[word])
 			} else if x.words.may(word[0], word[1], word[2]) {
-				each(x.byWord[word])
-				each(x.byStem[gram{word[0], word[1], word[2]}])
+				spoken(x.byWord[word])
+				spoken(x.byStem[gram{word[0], word[1], word[2]}])
 			}
 		}
 	}
 	if len(x.byPiece) > 0 {
 		for i := range len(f.lower) - indexed + 1 {
 			if x.pieces.may(f.lower[i], f.lower[i+1], f.lower[i+2]) {
-				each(x.byPiece[gram{f.lower[i], f.lower[i+1], f.lower[i+2]}])
+				found := x.byPiece[gram{f.lower[i], f.lower[i+1], f.lower[i+2]}]
+				for j := range found {
+					if found[j].in(f.lower, i) {
+						try(found[j].rule, false)
+					}
+				}
 			}
 		}
 	}
-	each(x.rest)
+	each(x.rest, false)
 }
 
-// holds reports whether the rule's first condition holds for the fact and all others hold for some fact.
-func (r *Rule) holds(lead *fact, facts []fact) (groups []string, holds bool) {
-	groups, holds = r.When[0].meets(lead)
-	if !holds {
-		return nil, false
+// holds reports whether the rule's first condition holds for the fact, which is known where it was led here, and all others hold
+// for some fact.
+func (r *Rule) holds(lead *fact, led bool, facts []fact) (groups []string, holds bool) {
+	if !led {
+		if groups, holds = r.When[0].meets(lead); !holds {
+			return nil, false
+		}
 	}
 	for i := range r.When[1:] {
 		if !r.When[i+1].met(facts) {
@@ -462,13 +579,18 @@ func (r *Rule) holds(lead *fact, facts []fact) (groups []string, holds bool) {
 // met reports whether the condition holds for some fact.
 func (c *Condition) met(facts []fact) bool {
 	for i := range facts {
-		if slices.Contains(c.Keys, facts[i].Key) {
-			if _, ok := c.meets(&facts[i]); ok {
+		if f := &facts[i]; slices.Contains(c.Keys, f.Key) && c.may(f) {
+			if _, ok := c.meets(f); ok {
 				return true
 			}
 		}
 	}
 	return false
+}
+
+// may reports whether a fact holds one of the pieces of what the condition's expression matches, where there are such.
+func (c *Condition) may(f *fact) bool {
+	return len(c.pieces) == 0 || slices.ContainsFunc(c.pieces, func(p string) bool { return strings.Contains(f.lower, p) })
 }
 
 // meets reports whether the condition holds for a fact that has one of its keys.
@@ -479,11 +601,11 @@ func (c *Condition) meets(f *fact) (groups []string, ok bool) {
 	case c.span.most > 0:
 		return []string{f.Value, f.Value}, c.span.holds(f.Value)
 	case c.form != nil:
-		if len(c.pieces) > 0 && !slices.ContainsFunc(c.pieces, func(p string) bool { return strings.Contains(f.lower, p) }) {
-			return nil, false
-		}
 		if !c.grabs {
 			return nil, c.form.MatchString(f.Value)
+		}
+		if c.whole {
+			return []string{f.Value, f.Value}, c.form.MatchString(f.Value)
 		}
 		groups = c.form.FindStringSubmatch(f.Value)
 		return groups, groups != nil

@@ -119,19 +119,27 @@ func capitalise(word string) string {
 type brand struct{ phrase, vendor string }
 
 // brands finds makers in texts: by the first word of each phrase.
-type brands map[string][]brand
+type brands struct {
+	byFirst map[string][]brand
+	sieve   sieve
+}
 
-func (b brands) add(phrase, vendor string) {
+func newBrands() *brands { return &brands{byFirst: map[string][]brand{}} }
+
+func (b *brands) add(phrase, vendor string) {
 	folded := fold(phrase)
 	first, _, _ := strings.Cut(strings.TrimSpace(folded), " ")
 	if first != "" {
-		b[first] = append(b[first], brand{folded, vendor})
+		b.byFirst[first] = append(b.byFirst[first], brand{folded, vendor})
+		if len(first) >= indexed {
+			b.sieve.add(first[0], first[1], first[2])
+		}
 	}
 }
 
 // publicBrands are those of the list of companies.
-var publicBrands = sync.OnceValue(func() brands {
-	b := brands{}
+var publicBrands = sync.OnceValue(func() *brands {
+	b := newBrands()
 	for _, m := range makers() {
 		for _, word := range m.Words {
 			b.add(word, m.Name)
@@ -142,11 +150,14 @@ var publicBrands = sync.OnceValue(func() brands {
 
 // find gives the makers that a folded text names, each once, in the order in which it does. Of names that begin alike the longest
 // counts.
-func (b brands) find(folded string) []string {
+func (b *brands) find(folded string) []string {
 	var vendors []string
 	for word := range strings.FieldsSeq(folded) {
+		if len(word) >= indexed && !b.sieve.may(word[0], word[1], word[2]) {
+			continue
+		}
 		longest := brand{}
-		for _, candidate := range b[word] {
+		for _, candidate := range b.byFirst[word] {
 			if len(candidate.phrase) > len(longest.phrase) && strings.Contains(folded, candidate.phrase) {
 				longest = candidate
 			}

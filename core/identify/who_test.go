@@ -192,7 +192,7 @@ func TestTheIndexMissesNothing(t *testing.T) {
 					if !slices.Contains(rules.all[r].When[0].Keys, prepared[i].Key) {
 						continue
 					}
-					if groups, ok := rules.all[r].holds(&prepared[i], prepared); ok {
+					if groups, ok := rules.all[r].holds(&prepared[i], false, prepared); ok {
 						for _, v := range rules.all[r].speak(nil, &prepared[i].Item, groups) {
 							slow = append(slow, v.rule+" "+v.value)
 						}
