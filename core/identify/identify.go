@@ -135,6 +135,7 @@ type vote struct {
 type desk struct {
 	facts []fact
 	votes []vote
+	part  []vote // of one attribute
 }
 
 var desks = sync.Pool{New: func() any { return &desk{} }}
@@ -152,10 +153,10 @@ func (e *Engine) Identify(items []evidence.Item) Identity {
 	d.votes = e.rules.votes(d.votes, d.facts)
 	votes := d.votes
 	e.nameModels(votes)
-	slices.SortStableFunc(votes, func(a, b vote) int { return strings.Compare(string(a.attribute), string(b.attribute)) })
 	identity := make(Identity, 0, len(Attributes))
 	for _, attribute := range Attributes {
-		claim := weigh(attribute, votesFor(attribute, votes))
+		d.part = votesFor(d.part[:0], attribute, votes)
+		claim := weigh(attribute, d.part)
 		if len(claim.Others) > 0 || attribute == Kind {
 			identity = append(identity, claim)
 		}
@@ -184,17 +185,14 @@ func (e *Engine) nameModels(votes []vote) {
 	}
 }
 
-// votesFor gives those of one attribute, from votes that lie in the order of these.
-func votesFor(attribute Attribute, votes []vote) []vote {
-	first := slices.IndexFunc(votes, func(v vote) bool { return v.attribute == attribute })
-	if first < 0 {
-		return nil
+// votesFor adds those of one attribute to a part.
+func votesFor(part []vote, attribute Attribute, votes []vote) []vote {
+	for i := range votes {
+		if votes[i].attribute == attribute {
+			part = append(part, votes[i])
+		}
 	}
-	last := first
-	for last < len(votes) && votes[last].attribute == attribute {
-		last++
-	}
-	return votes[first:last]
+	return part
 }
 
 // KeyMACPrivate is a fact derived from a MAC address, for rules to rest on: its value is "yes".
