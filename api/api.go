@@ -406,6 +406,7 @@ type Candidate struct {
 	Value    string   `json:"value"`
 	Strength int      `json:"strength"`
 	Reasons  []Reason `json:"reasons" nullable:"false"`
+	BuiltOn  string   `json:"builtOn,omitempty" doc:"The system that is believed, where this is one of those that are built on it"`
 }
 
 // Reason is one thing that speaks for a value.

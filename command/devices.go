@@ -382,7 +382,7 @@ func writeClaim(out *paragraphs, c api.Claim) {
 	}
 	for _, candidate := range c.Candidates {
 		if candidate.Value != c.Value {
-			out.line("      %s: %s (%d)", doubt(c), candidate.Value, candidate.Strength)
+			out.line("      %s: %s (%d)", doubt(c, candidate), candidate.Value, candidate.Strength)
 		}
 		for _, r := range candidate.Reasons {
 			out.line("      %+d  %s  [%s]", r.Strength, r.Because, strings.TrimSpace(r.Fact.Key+" "+r.Fact.Value))
@@ -402,8 +402,11 @@ func speedText(bits uint64) string {
 }
 
 // doubt says what a candidate that is not believed is.
-func doubt(c api.Claim) string {
-	if c.Strength > 0 {
+func doubt(c api.Claim, candidate api.Candidate) string {
+	switch {
+	case candidate.BuiltOn != "":
+		return "more closely it could be"
+	case c.Strength > 0:
 		return "against it"
 	}
 	return "it could be"

@@ -244,7 +244,7 @@ func toClaim(c identify.Claim) api.Claim {
 		for i, r := range candidate.Reasons {
 			reasons[i] = api.Reason{Rule: r.Rule, Because: r.Because, Strength: r.Strength, Fact: toFact(r.Item)}
 		}
-		claim.Candidates = append(claim.Candidates, api.Candidate{Value: candidate.Value, Strength: candidate.Strength, Reasons: reasons})
+		claim.Candidates = append(claim.Candidates, api.Candidate{Value: candidate.Value, Strength: candidate.Strength, Reasons: reasons, BuiltOn: candidate.BuiltOn})
 	}
 	return claim
 }

@@ -83,7 +83,7 @@ func (s *Service) removeNetwork(ctx context.Context, in *struct {
 		return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "%q is not a subnet: want a CIDR prefix such as 10.40.1.0/24", in.Subnet))
 	}
 	// A sweep that runs was given the fence as it was, and would go on there.
-	if err := s.sweeper.idle(in.Site); err != nil {
+	if err := s.sweeper.idle(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}
 	if err := s.store.RemoveNetwork(ctx, in.Site, subnet); err != nil {

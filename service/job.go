@@ -37,7 +37,7 @@ type job struct {
 	store   *store.Store
 	journal *spool.Journal
 	stop    context.CancelFunc
-	done    chan struct{} // closed when the sweep is over and written
+	done    chan struct{} // closed when the sweep is over, written and put away
 
 	mu        sync.Mutex // guards all below
 	sweep     store.Sweep
@@ -62,7 +62,6 @@ func newJob(record store.Sweep, engine *identify.Engine, st *store.Store, journa
 // run carries the sweep out until ctx ends and writes what it sees; enter puts it into the ledger. It reports whether
 // everything is in the database, which is waited for until service ends.
 func (j *job) run(ctx, service context.Context, w wire.Wire, order sweep.Order, enter enterFunc) (written bool) {
-	defer close(j.done)
 	for _, s := range order.Known {
 		j.show(s, false)
 	}

@@ -53,7 +53,7 @@ func (s *Service) replaceLeases(ctx context.Context, site uint64, leases []lease
 	if _, err := s.store.Site(ctx, site); err != nil {
 		return err
 	}
-	if err := s.sweeper.idle(site); err != nil {
+	if err := s.sweeper.idle(ctx, site); err != nil {
 		return err
 	}
 	if err := s.store.ReplaceLeases(ctx, site, leases); err != nil {

@@ -221,7 +221,7 @@ func (s *Service) removeRules(ctx context.Context, in *RuleFileInput) (*struct{}
 // changeRules changes which rules a site has on, and reads all evidence again. Nothing is changed while a sweep runs, which has
 // been given the rules as they are.
 func (s *Service) changeRules(ctx context.Context, site uint64, change func() error) error {
-	if err := s.sweeper.idle(site); err != nil {
+	if err := s.sweeper.idle(ctx, site); err != nil {
 		return err
 	}
 	if err := change(); err != nil {

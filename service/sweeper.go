@@ -75,6 +75,7 @@ func (s *sweeper) start(ctx context.Context, siteID uint64, wanted api.NewSweep)
 	}
 	record.Addresses = order.Ranges.Count()
 	remark(ctx, "%s", sweepText(record))
+	s.settle(ctx, siteID)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err := s.freeLocked(siteID); err != nil {
@@ -92,6 +93,9 @@ func (s *sweeper) start(ctx context.Context, siteID uint64, wanted api.NewSweep)
 
 // resume goes on with a sweep that was stopped or interrupted, from where it was.
 func (s *sweeper) resume(ctx context.Context, id uint64) (store.Sweep, error) {
+	if j := s.job(id); j != nil {
+		s.settle(ctx, j.record().SiteID)
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.jobs[id] != nil {
@@ -150,8 +154,35 @@ func sweepText(record store.Sweep) string {
 	return fmt.Sprintf("%s from %s, %s, %s ports", text, record.Vantage, record.Pace, record.Ports)
 }
 
+// settleWait is how long a sweep that has ended is given to be put away, before another is refused because of it.
+const settleWait = 5 * time.Second
+
+// settle waits for sweeps of a site that have ended and are being put away, as whoever has just seen the end of one has
+// every right to go on.
+func (s *sweeper) settle(ctx context.Context, site uint64) {
+	s.mu.Lock()
+	var ending []*job
+	for _, j := range s.jobs {
+		if record := j.record(); record.SiteID == site && record.State != store.Running {
+			ending = append(ending, j)
+		}
+	}
+	s.mu.Unlock()
+	limit := time.After(settleWait)
+	for _, j := range ending {
+		select {
+		case <-j.done:
+		case <-ctx.Done():
+			return
+		case <-limit:
+			return
+		}
+	}
+}
+
 // idle refuses where a sweep of the site runs.
-func (s *sweeper) idle(site uint64) error {
+func (s *sweeper) idle(ctx context.Context, site uint64) error {
+	s.settle(ctx, site)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.freeLocked(site)
@@ -182,6 +213,7 @@ func (s *sweeper) launchLocked(engine *identify.Engine, record store.Sweep, w wi
 	j.note("%s", first)
 	s.jobs[record.ID] = j
 	s.running.Go(func() {
+		defer close(j.done)
 		defer stop()
 		written := j.run(jobCtx, s.base, w, order, enter)
 		if err := journal.Close(); err != nil {
@@ -404,6 +436,7 @@ func countChanges(record *store.Sweep, changes []ledger.Change) {
 
 // rebuild writes a site's ledger anew from its sweeps, without the one of the number discard; 0 keeps them all.
 func (s *sweeper) rebuild(ctx context.Context, siteID, discard uint64) error {
+	s.settle(ctx, siteID)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err := s.freeLocked(siteID); err != nil {

@@ -64,6 +64,8 @@ type Candidate struct {
 	Value    string   `json:"value"`
 	Strength int      `json:"strength"` // in decibans: 10 are odds of 10 to 1, 20 of 100 to 1
 	Reasons  []Reason `json:"reasons"`  // the strongest first; of each source only the strongest counts
+	// BuiltOn is the system that is believed, where this is one of those that are built on it.
+	BuiltOn string `json:"builtOn,omitempty"`
 }
 
 // Claim is what is believed of one attribute.

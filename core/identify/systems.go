@@ -72,27 +72,64 @@ func grow(candidates []Candidate) *branch {
 // that on which it is built, and where several are in doubt that one is believed.
 func believeSystem(claim *Claim) {
 	at := grow(claim.Others)
-	reasons, below := []Reason{}, []Reason(nil)
+	var way []*branch
 	for {
-		slices.SortStableFunc(at.branches, func(a, b *branch) int { return cmp.Compare(sumOf(b.all()), sumOf(a.all())) })
-		if len(at.branches) == 0 || sumOf(at.branches[0].all()) < needed {
+		next, conflict := at.leading()
+		if conflict != "" {
+			claim.Conflict = conflict
+		}
+		if next == nil {
 			break
 		}
-		if len(at.branches) > 1 {
-			first, second := at.branches[0], at.branches[1]
-			if sumOf(second.all()) >= needed {
-				claim.Conflict = conflict(OS, []Candidate{first.candidate(), second.candidate()})
-			}
-			if sumOf(first.all())-sumOf(second.all()) < margin {
-				break
-			}
+		way, at = append(way, next), next
+	}
+	if len(way) == 0 {
+		return
+	}
+	believed := Candidate{Value: at.system, Reasons: at.all()}
+	for _, b := range way[:len(way)-1] {
+		believed.Reasons = append(believed.Reasons, b.reasons...)
+	}
+	believed.sum()
+	claim.Value, claim.Strength = believed.Value, believed.Strength
+	others := []Candidate{believed}
+	for _, c := range claim.Others {
+		if slices.ContainsFunc(way, func(b *branch) bool { return b.system == c.Value }) {
+			continue // it is part of what is believed
 		}
-		at = at.branches[0]
-		reasons, below = append(reasons, at.reasons...), at.all()
+		if isBuiltOn(c.Value, at.system) {
+			c.BuiltOn = at.system
+		}
+		others = append(others, c)
 	}
-	if at.system != "" {
-		claim.Value, claim.Strength = at.system, sumOf(append(reasons, below...))
+	claim.Others = others
+}
+
+// leading gives the branch that leads its neighbours clearly, or nil, and says in words what contradicts it.
+func (b *branch) leading() (first *branch, against string) {
+	slices.SortStableFunc(b.branches, func(a, b *branch) int { return cmp.Compare(sumOf(b.all()), sumOf(a.all())) })
+	if len(b.branches) == 0 || sumOf(b.branches[0].all()) < needed {
+		return nil, ""
 	}
+	first = b.branches[0]
+	if len(b.branches) == 1 {
+		return first, ""
+	}
+	against = conflict(OS, []Candidate{first.candidate(), b.branches[1].candidate()})
+	if sumOf(first.all())-sumOf(b.branches[1].all()) < margin {
+		return nil, against
+	}
+	return first, against
+}
+
+// isBuiltOn reports whether a system is built on another, by whatever steps.
+func isBuiltOn(system, base string) bool {
+	for system = baseOf(system); system != ""; system = baseOf(system) {
+		if system == base {
+			return true
+		}
+	}
+	return false
 }
 
 // candidate gives a branch by the name of what speaks for it most.

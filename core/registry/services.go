@@ -9,7 +9,7 @@ import (
 )
 
 // servicesText has a line "tcp/80 TAB http" for each assigned port, from Debian's netbase 6.4, which follows the IANA
-// Service Name and Transport Protocol Port Number Registry.
+// Service Name and Transport Protocol Port Number Registry, and from that itself for what devices of buildings offer besides.
 //
 //go:embed data/services.tsv
 var servicesText string

@@ -789,6 +789,8 @@ export interface components {
             why: string;
         };
         Candidate: {
+            /** @description The system that is believed, where this is one of those that are built on it */
+            builtOn?: string;
             reasons: components["schemas"]["Reason"][];
             /** Format: int64 */
             strength: number;

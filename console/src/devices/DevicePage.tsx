@@ -271,7 +271,7 @@ function ClaimBlock({ claim }: { claim: Claim }) {
         <Box key={candidate.value} sx={{ pl: { sm: '88px' }, mt: 0.5 }}>
           {candidate.value !== claim.value && (
             <Typography variant="body2" sx={{ color: 'warning.main' }}>
-              {claim.strength > 0 ? 'against it' : 'it could be'}: {visible(candidate.value)} <Strength value={candidate.strength} />
+              {candidate.builtOn ? 'more closely it could be' : claim.strength > 0 ? 'against it' : 'it could be'}: {visible(candidate.value)} <Strength value={candidate.strength} />
             </Typography>
           )}
           <ReasonList reasons={candidate.reasons} />
