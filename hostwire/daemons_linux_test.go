@@ -49,7 +49,7 @@ var daemons = []daemon{
 	},
 	{
 		program: "nginx",
-		files: map[string]string{"nginx.conf": "daemon off;\npid DIR/nginx.pid;\nerror_log stderr;\nevents {}\nhttp { access_log off; client_body_temp_path DIR/b; proxy_temp_path DIR/p; " +
+		files: map[string]string{"nginx.conf": "daemon off;\nmaster_process off;\npid DIR/nginx.pid;\nerror_log stderr;\nevents {}\nhttp { access_log off; client_body_temp_path DIR/b; proxy_temp_path DIR/p; " +
 			"fastcgi_temp_path DIR/f; uwsgi_temp_path DIR/u; scgi_temp_path DIR/s;\nserver { listen 80; location / { root DIR; } }\n" +
 			"server { listen 443 ssl; ssl_certificate DIR/cert.pem; ssl_certificate_key DIR/key.pem; location / { auth_basic \"Palm house\"; auth_basic_user_file DIR/none; } } }\n",
 			"index.html": "<title>Acorn</title><meta name=generator content=\"Gardenpress 3\"><link rel=icon href=/i.png><p>Welcome to the garden", "i.png": "not much of a picture"},

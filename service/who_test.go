@@ -204,7 +204,7 @@ func TestRulesOfASite(t *testing.T) {
 	_, err = s.Client.TryRules(ctx, site, api.NewRuleFile{Name: "garden", Text: strings.Replace(bells, "model", "colour", 1)})
 	wantProblem(t, "a fault in rules", err, http.StatusUnprocessableEntity, "line 5, column")
 	trial, err := s.Client.TryRules(ctx, site, api.NewRuleFile{Name: "garden", Text: bells})
-	if err != nil || trial.Devices != 2 || trial.Changes[0].After != "Bell" || trial.Changes[0].Before != "" {
+	if err != nil || trial.Devices != 2 || trial.Changes[0].After != "Bell" || trial.Changes[0].Before != "Scan 9" {
 		t.Errorf("trial %+v, %v", trial, err)
 	}
 	models := func() int64 {
