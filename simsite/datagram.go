@@ -72,7 +72,10 @@ func listenDatagrams(h *host, port uint16, group netip.Addr, protocol tcpip.Netw
 }
 
 // eachDatagram answers each datagram to who sent it.
-func eachDatagram(conn net.PacketConn, answer func(question []byte) [][]byte) {
+func eachDatagram(conn net.PacketConn, answer func(question []byte) [][]byte) { answerFrom(conn, conn, answer) }
+
+// answerFrom answers what comes in at one socket from another.
+func answerFrom(answers, conn net.PacketConn, answer func(question []byte) [][]byte) {
 	buf := make([]byte, 1<<16)
 	for {
 		n, from, err := conn.ReadFrom(buf)
@@ -80,7 +83,7 @@ func eachDatagram(conn net.PacketConn, answer func(question []byte) [][]byte) {
 			return
 		}
 		for _, a := range answer(buf[:n]) {
-			_, _ = conn.WriteTo(a, from) // who has gone away is no loss
+			_, _ = answers.WriteTo(a, from) // who has gone away is no loss
 		}
 	}
 }
@@ -280,20 +283,11 @@ func serveWSD(conn net.PacketConn, b booth) {
 
 // eachSearch answers each question of a search, from another port where the service "answers" from one.
 func eachSearch(conn net.PacketConn, b booth, answer func(question []byte) [][]byte) {
-	if b.elsewhere == nil {
-		eachDatagram(conn, answer)
-		return
+	answers := b.elsewhere
+	if answers == nil {
+		answers = conn
 	}
-	buf := make([]byte, 1<<16)
-	for {
-		n, from, err := conn.ReadFrom(buf)
-		if err != nil {
-			return
-		}
-		for _, a := range answer(buf[:n]) {
-			_, _ = b.elsewhere.WriteTo(a, from) // who has gone away is no loss
-		}
-	}
+	answerFrom(answers, conn, answer)
 }
 
 // serveMetadata answers what is asked of a device that was found by WS-Discovery (OASIS DPWS 1.1, 5.1). A computer names itself and

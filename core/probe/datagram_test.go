@@ -175,6 +175,20 @@ func TestMetadata(t *testing.T) {
 	}
 }
 
+// A document without an end of names is not kept whole.
+func TestFactsOfOneDocumentAreBounded(t *testing.T) {
+	var document strings.Builder
+	for i := range 4000 {
+		fmt.Fprintf(&document, "<device><ThisModel><deviceType>%d</deviceType><Manufacturer>%[1]d</Manufacturer></ThisModel></device>", i)
+	}
+	f := &found{}
+	readDescription([]byte(document.String()), f)
+	readMetadata([]byte(document.String()), f)
+	if len(f.items) != 2*maxTargets {
+		t.Errorf("%d facts are kept, want %d", len(f.items), 2*maxTargets)
+	}
+}
+
 // A printer's records come piece by piece, as it is asked: types, then instances, then what those say.
 func TestMDNSBrowses(t *testing.T) {
 	record := func(name string, kind uint16) dns.RR_Header {

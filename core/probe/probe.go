@@ -85,10 +85,18 @@ func (f *found) add(source evidence.Source, key string, raw []byte) {
 	}
 }
 
-// addOnce is add for what may be met several times in one answer.
+// addOnce is add for what may be met several times in one answer, of which it keeps maxTargets values.
 func (f *found) addOnce(source evidence.Source, key string, raw []byte) {
-	value := evidence.Clean(raw)
-	if !slices.ContainsFunc(f.items, func(it evidence.Item) bool { return it.Key == key && it.Value == value }) {
+	value, like := evidence.Clean(raw), 0
+	for _, it := range f.items {
+		if it.Key == key && it.Value == value {
+			return
+		}
+		if it.Key == key {
+			like++
+		}
+	}
+	if like < maxTargets {
 		f.add(source, key, raw)
 	}
 }
