@@ -31,6 +31,10 @@ var agentMakers = map[uint32]bool{
 	6876: true, 12325: true, // VMware, FreeBSD
 }
 
+// dividedNumbers are the enterprises that have been divided since they were given their numbers, with what that still adds: both
+// parts go on using it.
+var dividedNumbers = map[uint32]int{11: 8} // Hewlett-Packard
+
 // brandKeys are the facts whose words may name a maker, with what that adds.
 var brandKeys = map[string]int{
 	evidence.KeySNMPDescr: 12, evidence.KeySNMPDevice: 11, evidence.KeySNMPModel: 9, evidence.KeyIPPModel: 13, evidence.KeyPJLID: 10,
@@ -81,6 +85,9 @@ func enterpriseVotes(votes []vote, facts []fact) []vote {
 		number, err := strconv.ParseUint(item.Value, 10, 32)
 		if err != nil || agentMakers[uint32(number)] {
 			continue
+		}
+		if left, divided := dividedNumbers[uint32(number)]; divided {
+			strength = min(strength, left)
 		}
 		organisation := registry.Enterprise(uint32(number))
 		if vendor := registered(organisation); vendor != "" {

@@ -2,6 +2,7 @@ package identify
 
 import (
 	_ "embed"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -16,7 +17,7 @@ var legalForms = map[string]bool{
 	"limited": true, "llc": true, "lp": true, "plc": true, "gmbh": true, "ag": true, "kg": true, "mbh": true, "sa": true,
 	"sas": true, "sarl": true, "srl": true, "spa": true, "bv": true, "nv": true, "ab": true, "as": true, "oy": true,
 	"aps": true, "kk": true, "pty": true, "pte": true, "sdn": true, "bhd": true, "jsc": true, "ooo": true,
-	"doo": true, "sro": true, "zoo": true, "spzoo": true, "international": true, "the": true,
+	"doo": true, "sro": true, "zoo": true, "spzoo": true, "international": true, "the": true, "holdings": true,
 }
 
 //go:embed vendors.yaml
@@ -91,8 +92,14 @@ func modelName(model string, isMaker func(name string) bool) string {
 
 var marksAside = strings.NewReplacer(",", " ", "(", " ", ")", " ")
 
+// former is what registers put behind a name, as what the company was called before.
+var former = regexp.MustCompile(`\((?:formerly|previous)[^)]*\)`)
+
 // ownWords gives the words of a company's name without those of its legal form.
 func ownWords(organisation string) []string {
+	if strings.Contains(organisation, "(") {
+		organisation = former.ReplaceAllString(organisation, "")
+	}
 	words := strings.Fields(marksAside.Replace(organisation))
 	for len(words) > 1 && (legalForms[letters(words[len(words)-1])] || words[len(words)-1] == "&") {
 		words = words[:len(words)-1]

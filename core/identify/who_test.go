@@ -176,6 +176,7 @@ func TestTheIndexMissesNothing(t *testing.T) {
 				From  string            `yaml:"from"`
 				Is    map[string]string `yaml:"is"`
 				Facts []string          `yaml:"facts"`
+				Half  string            `yaml:"half"`
 			} `yaml:"cases"`
 		}
 		if _, err := yamlfile.Read(name, text, &file); err != nil {

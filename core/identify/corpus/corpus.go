@@ -22,10 +22,15 @@ type Case struct {
 	From  string            `yaml:"from"`  // the standard, or the program that was run, that the facts are taken from
 	Is    map[string]string `yaml:"is"`    // the right value of each attribute that is asked for; "" or unknown where nothing tells it
 	Facts []string          `yaml:"facts"` // each a key, a space and a value
+	Half  string            `yaml:"half"`  // "held" or "rules" where it is one of these whatever its name
 }
 
-// Held reports whether a case is of the half that rules are not written by. It hangs on the name alone.
+// Held reports whether a case is of the half that rules are not written by. It hangs on the name alone where the case does not
+// say.
 func (c Case) Held() bool {
+	if c.Half != "" {
+		return c.Half == "held"
+	}
 	hash := fnv.New32a()
 	_, _ = hash.Write([]byte(c.Name)) // never fails
 	return hash.Sum32()>>7&1 == 1
