@@ -72,7 +72,9 @@ func listenDatagrams(h *host, port uint16, group netip.Addr, protocol tcpip.Netw
 }
 
 // eachDatagram answers each datagram to who sent it.
-func eachDatagram(conn net.PacketConn, answer func(question []byte) [][]byte) { answerFrom(conn, conn, answer) }
+func eachDatagram(conn net.PacketConn, answer func(question []byte) [][]byte) {
+	answerFrom(conn, conn, answer)
+}
 
 // answerFrom answers what comes in at one socket from another.
 func answerFrom(answers, conn net.PacketConn, answer func(question []byte) [][]byte) {
