@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io/fs"
 	"regexp"
-	"regexp/syntax"
 	"slices"
 	"strconv"
 	"strings"
@@ -59,76 +58,6 @@ type Rules struct {
 	all   []Rule
 	keyed map[string]*index // by the key of the fact
 	tried sync.Pool         // of *marks
-}
-
-// index finds rules by their lead conditions, for facts of one key.
-type index struct {
-	byValue map[string][]int
-	byWord  map[string][]phrased // by the longest word of each phrase
-	byStem  map[gram][]phrased   // open-ended words, by their first bytes
-	byPiece map[gram][]pieced    // expressions, by bytes of a text that all they match holds
-	rest    []int                // what has nothing to be found by
-
-	words, pieces sieve // what the words and the expressions begin with or hold
-}
-
-// phrased is a rule that holds for a fact with a phrase.
-type phrased struct {
-	rule   int
-	phrase string
-}
-
-// pieced is a rule whose expression matches nothing that has not a piece in it, the indexed bytes of which begin at an offset.
-type pieced struct {
-	rule   int
-	piece  string
-	offset int
-}
-
-// in reports whether a text has the piece, where its indexed bytes are found at a place.
-func (p *pieced) in(text string, at int) bool {
-	return at >= p.offset && strings.HasPrefix(text[at-p.offset:], p.piece)
-}
-
-// sieve says of most bytes at once that nothing is found by them. It is a Bloom filter of one hash.
-type sieve [64]uint64
-
-// bit gives the place of a few bytes in the sieve.
-func bit(a, b, c byte) (word, mask uint64) {
-	hash := (uint64(a)*31+uint64(b))*31 + uint64(c)
-	hash ^= hash >> 7
-	return hash >> 6 % 64, 1 << (hash % 64)
-}
-
-func (s *sieve) add(a, b, c byte) {
-	word, mask := bit(a, b, c)
-	s[word] |= mask
-}
-
-func (s *sieve) may(a, b, c byte) bool {
-	word, mask := bit(a, b, c)
-	return s[word]&mask != 0
-}
-
-// gram is a few bytes of a text.
-type gram [indexed]byte
-
-// indexed is how many bytes expressions and open-ended words are found by.
-const indexed = 3
-
-// marks are the rules that one fact has been held against.
-type marks struct {
-	by   []uint32
-	fact uint32
-}
-
-// fresh reports whether a rule is met for the first time by the present fact.
-func (m *marks) fresh(rule int) bool {
-	if m.by[rule] == m.fact {
-		return false
-	}
-	m.by[rule] = m.fact
-	return true
 }
 
 //go:embed rules/*.yaml
@@ -236,147 +165,6 @@ func checkCondition(doc *yamlfile.Document, path string, c *Condition) {
 	}
 }
 
-// isWhole reports whether an expression is one group from the beginning to the end of what it matches.
-func isWhole(expression string) bool {
-	tree, err := syntax.Parse(expression, syntax.Perl)
-	return err == nil && tree.MaxCap() == 1 && tree.Op == syntax.OpConcat && len(tree.Sub) == 3 &&
-		tree.Sub[0].Op == syntax.OpBeginText && tree.Sub[1].Op == syntax.OpCapture && tree.Sub[2].Op == syntax.OpEndText
-}
-
-// maxPieces is how many texts one expression is found by at the most.
-const maxPieces = 24
-
-// fixedPieces gives texts in lower case of which every match of an expression holds at least one; none where there are no
-// such texts that are long enough to look for. Looking for them first spares most matching, which would grow with the number
-// of rules.
-func fixedPieces(expression string) []string {
-	tree, err := syntax.Parse(expression, syntax.Perl)
-	if err != nil {
-		return nil
-	}
-	pieces := piecesOf(tree.Simplify())
-	if len(pieces) > maxPieces {
-		return nil
-	}
-	return pieces
-}
-
-// piecesOf chooses among the parts of an expression that every match has the one whose pieces are longest.
-func piecesOf(part *syntax.Regexp) []string {
-	switch part.Op {
-	case syntax.OpCapture, syntax.OpPlus:
-		return piecesOf(part.Sub[0])
-	case syntax.OpAlternate:
-		var all []string
-		for _, sub := range part.Sub {
-			pieces := piecesOf(sub)
-			if pieces == nil {
-				return nil
-			}
-			all = append(all, pieces...)
-		}
-		return all
-	case syntax.OpConcat:
-		return longestRun(part.Sub)
-	}
-	return longestRun([]*syntax.Regexp{part})
-}
-
-// longestRun looks for pieces in parts that follow one another: what several of them match in a row is one piece.
-func longestRun(parts []*syntax.Regexp) []string {
-	var best []string
-	run := []string{""}
-	keep := func(pieces []string) {
-		if len(pieces) > 0 && shortest(pieces) >= indexed && (best == nil || shortest(pieces) > shortest(best)) {
-			best = pieces
-		}
-	}
-	for _, part := range parts {
-		texts := textsOf(part)
-		if longer := follow(run, texts); longer != nil {
-			run = longer
-			continue
-		}
-		keep(run)
-		run = texts
-		if texts == nil {
-			run = []string{""}
-			if part.Op == syntax.OpCapture || part.Op == syntax.OpAlternate || part.Op == syntax.OpPlus || part.Op == syntax.OpConcat {
-				keep(piecesOf(part))
-			}
-		}
-	}
-	keep(run)
-	return best
-}
-
-// textsOf gives all texts that a part of an expression matches, in lower case; nil where they are more than maxPieces.
-func textsOf(part *syntax.Regexp) []string {
-	switch part.Op {
-	case syntax.OpLiteral:
-		return []string{strings.ToLower(string(part.Rune))}
-	case syntax.OpEmptyMatch, syntax.OpBeginText, syntax.OpEndText, syntax.OpWordBoundary:
-		return []string{""}
-	case syntax.OpCapture:
-		return textsOf(part.Sub[0])
-	case syntax.OpQuest:
-		return either(textsOf(part.Sub[0]), []string{""})
-	case syntax.OpCharClass:
-		var texts []string
-		for i := 0; i+1 < len(part.Rune); i += 2 {
-			for r := part.Rune[i]; r <= part.Rune[i+1]; r++ {
-				if texts = append(texts, strings.ToLower(string(r))); len(texts) > maxPieces {
-					return nil
-				}
-			}
-		}
-		return texts
-	case syntax.OpAlternate:
-		texts := textsOf(part.Sub[0])
-		for _, sub := range part.Sub[1:] {
-			texts = either(texts, textsOf(sub))
-		}
-		return texts
-	case syntax.OpConcat:
-		texts := []string{""}
-		for _, sub := range part.Sub {
-			texts = follow(texts, textsOf(sub))
-		}
-		return texts
-	}
-	return nil
-}
-
-// either joins the texts of two parts one of which is there; nil where one of them has none or they are too many.
-func either(a, b []string) []string {
-	if a == nil || b == nil || len(a)+len(b) > maxPieces {
-		return nil
-	}
-	return slices.Concat(a, b)
-}
-
-// follow puts the texts of one part behind those of another; nil as for either.
-func follow(a, b []string) []string {
-	if a == nil || b == nil || len(a)*len(b) > maxPieces {
-		return nil
-	}
-	joined := make([]string, 0, len(a)*len(b))
-	for _, first := range a {
-		for _, second := range b {
-			joined = append(joined, first+second)
-		}
-	}
-	return joined
-}
-
-func shortest(pieces []string) int {
-	least := len(pieces[0])
-	for _, p := range pieces[1:] {
-		least = min(least, len(p))
-	}
-	return least
-}
-
 func checkStatement(doc *yamlfile.Document, path string, s Statement) {
 	if !slices.Contains(Attributes, s.Attribute) {
 		doc.Refuse(path+".attribute", "%q is not an attribute: want one of %v", s.Attribute, Attributes)
@@ -402,64 +190,6 @@ func NewRules(all []Rule) *Rules {
 		}
 	}
 	return r
-}
-
-func (x *index) add(lead Condition, rule int) {
-	switch {
-	case lead.Is != "":
-		x.byValue[lead.lower] = append(x.byValue[lead.lower], rule)
-	case len(lead.pieces) > 0:
-		for _, piece := range lead.pieces {
-			at, offset := rarest(x.byPiece, piece)
-			x.byPiece[at] = append(x.byPiece[at], pieced{rule, piece, offset})
-			x.pieces.add(at[0], at[1], at[2])
-		}
-	case lead.form != nil || lead.span.most > 0:
-		x.rest = append(x.rest, rule)
-	default:
-		for _, phrase := range lead.phrases {
-			x.addPhrase(phrase, rule)
-		}
-	}
-}
-
-// rarest chooses the bytes of a piece that fewest rules are found by so far, and tells where in it they are.
-func rarest(taken map[gram][]pieced, piece string) (best gram, offset int) {
-	best = gram([]byte(piece[:indexed]))
-	for i := range len(piece) - indexed + 1 {
-		if g := gram([]byte(piece[i : i+indexed])); len(taken[g]) < len(taken[best]) {
-			best, offset = g, i
-		}
-	}
-	return best, offset
-}
-
-// addPhrase finds a phrase by its longest word that is whole, or by its only word's stem.
-func (x *index) addPhrase(phrase string, rule int) {
-	words := strings.Fields(phrase)
-	if !strings.HasSuffix(phrase, " ") {
-		if len(words) == 1 && len(words[0]) >= indexed {
-			at := gram([]byte(words[0][:indexed]))
-			x.byStem[at] = append(x.byStem[at], phrased{rule, phrase})
-			x.words.add(at[0], at[1], at[2])
-			return
-		}
-		words = words[:len(words)-1]
-	}
-	longest := ""
-	for _, w := range words {
-		if len(w) > len(longest) {
-			longest = w
-		}
-	}
-	if longest == "" {
-		x.rest = append(x.rest, rule)
-		return
-	}
-	x.byWord[longest] = append(x.byWord[longest], phrased{rule, phrase})
-	if len(longest) >= indexed {
-		x.words.add(longest[0], longest[1], longest[2])
-	}
 }
 
 // All gives the rules in their order.
@@ -513,46 +243,6 @@ func (r *Rules) votes(votes []vote, facts []fact) []vote {
 		})
 	}
 	return votes
-}
-
-// candidates calls try with each rule whose lead condition this fact may meet; led says that it does.
-func (x *index) candidates(f *fact, try func(rule int, led bool)) {
-	each := func(rules []int, led bool) {
-		for _, i := range rules {
-			try(i, led)
-		}
-	}
-	spoken := func(rules []phrased) {
-		for _, p := range rules {
-			if strings.Contains(f.folded(), p.phrase) {
-				try(p.rule, true)
-			}
-		}
-	}
-	each(x.byValue[f.lower], true)
-	if len(x.byWord)+len(x.byStem) > 0 {
-		for word := range strings.FieldsSeq(f.folded()) {
-			if len(word) < indexed {
-				spoken(x.byWord[word])
-			} else if x.words.may(word[0], word[1], word[2]) {
-				spoken(x.byWord[word])
-				spoken(x.byStem[gram{word[0], word[1], word[2]}])
-			}
-		}
-	}
-	if len(x.byPiece) > 0 {
-		for i := range len(f.lower) - indexed + 1 {
-			if x.pieces.may(f.lower[i], f.lower[i+1], f.lower[i+2]) {
-				found := x.byPiece[gram{f.lower[i], f.lower[i+1], f.lower[i+2]}]
-				for j := range found {
-					if found[j].in(f.lower, i) {
-						try(found[j].rule, false)
-					}
-				}
-			}
-		}
-	}
-	each(x.rest, false)
 }
 
 // holds reports whether the rule's first condition holds for the fact, which is known where it was led here, and all others hold
@@ -616,28 +306,6 @@ func (c *Condition) meets(f *fact) (groups []string, ok bool) {
 		}
 	}
 	return nil, false
-}
-
-// span stands for an expression that takes any one line of so many characters; there are many of those, and they are not worth
-// matching.
-type span struct{ least, most int }
-
-var spanForm = regexp.MustCompile(`^\^\(\.\{(\d+),(\d+)\}\)\$$`)
-
-// spanOf gives the span of an expression of the form ^(.{2,64})$, and the zero span for others.
-func spanOf(expression string) span {
-	m := spanForm.FindStringSubmatch(expression)
-	if m == nil {
-		return span{}
-	}
-	least, _ := strconv.Atoi(m[1]) // digits
-	most, _ := strconv.Atoi(m[2])  // digits
-	return span{least, most}
-}
-
-func (s span) holds(text string) bool {
-	n := utf8.RuneCountInString(text)
-	return n >= s.least && n <= s.most && !strings.Contains(text, "\n")
 }
 
 // fold gives the words of a text in lower case, each with a space before and behind it. Stars are kept.
