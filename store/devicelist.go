@@ -1,0 +1,294 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
+	"airdrift/core/ledger"
+)
+
+// DeviceLine is what a list shows of a device.
+type DeviceLine struct {
+	ID        uint64
+	Name      string
+	Addrs     []netip.Addr
+	MAC       hwaddr.MAC
+	Kind      string
+	Vendor    string
+	Model     string
+	OS        string
+	Firmware  string
+	Strength  int // of what is believed of its kind, in decibans
+	Standing  ledger.Standing
+	Presence  ledger.Presence
+	FirstSeen time.Time
+	LastSeen  time.Time
+	Contested bool // it shares an address with another device
+	Traits    []ledger.Trait
+}
+
+// LineOf gives what a list shows of a device.
+func LineOf(d ledger.Device) DeviceLine {
+	line := DeviceLine{
+		ID: d.ID, Name: DisplayName(d), Addrs: d.Addrs, Kind: believed(d, identify.Kind), Vendor: believed(d, identify.Vendor),
+		Model: believed(d, identify.Model), OS: believed(d, identify.OS), Firmware: d.Identity.Of(identify.Firmware),
+		Strength: d.Identity.Strength(identify.Kind), Standing: d.Standing, Presence: d.Presence,
+		FirstSeen: d.FirstSeen, LastSeen: d.LastSeen, Contested: len(d.Contested) > 0,
+		Traits: d.Traits,
+	}
+	if len(d.MACs) > 0 {
+		line.MAC = d.MACs[0]
+	}
+	return line
+}
+
+// DeviceQuery says which devices to list. The zero value but for Site and Limit means all, by address.
+type DeviceQuery struct {
+	Site      uint64
+	Standings []string
+	Presences []string
+	Kinds     []string
+	Vendors   []string
+	Models    []string
+	Systems   []string
+	Firmwares []string
+	Services  []string // each by its port (tcp/80, 80), name (http) or type (_ipp._tcp)
+	Strength  int      // at least this much must speak for its kind, in decibans
+	Contested bool     // only those that share an address
+	Trait     string   // only those with it
+	Text      string   // words that must all be in what is known of the device
+	Sort      string   // a key of SortColumns
+	Descend   bool
+	Offset    int
+	Limit     int
+}
+
+// SortColumns are the ways to sort a list of devices.
+var SortColumns = map[string]string{
+	"address": "addr", "name": "name", "kind": "kind", "vendor": "vendor", "model": "model", "os": "os", "firmware": "firmware", "strength": "strength", "mac": "mac",
+	"standing": "standing", "presence": "presence", "firstSeen": "first_seen", "lastSeen": "last_seen",
+}
+
+// ListDevices gives one page of a list of devices and how many there are in all.
+func (s *Store) ListDevices(ctx context.Context, q DeviceQuery) ([]DeviceLine, int64, error) {
+	db := s.db.WithContext(ctx)
+	total, err := q.count(db)
+	if err != nil {
+		return nil, 0, own(err, "devices")
+	}
+	// The page's numbers come from an index alone; only the devices on it are read.
+	var ids []uint64
+	if err := q.filter(db.Model(&deviceRow{})).Order(q.order()).Offset(q.Offset).Limit(q.Limit).Pluck("id", &ids).Error; err != nil {
+		return nil, 0, own(err, "devices")
+	}
+	lines, err := linesOf(db, ids)
+	return lines, total, err
+}
+
+// order sorts by the column that is asked for and within it by address, as the indexes do.
+func (q DeviceQuery) order() string {
+	direction := " ASC"
+	if q.Descend {
+		direction = " DESC"
+	}
+	column := SortColumns[q.Sort]
+	if column == "" || column == "addr" {
+		return "addr" + direction + ", id" + direction
+	}
+	return column + direction + ", addr" + direction + ", id" + direction
+}
+
+// count gives how many devices there are on all pages. Where the filter permits it they need not be counted one by one.
+func (q DeviceQuery) count(db *gorm.DB) (total int64, err error) {
+	if q.Trait != "" || q.Text != "" || q.Strength > 0 || len(q.Vendors)+len(q.Models)+len(q.Systems)+len(q.Firmwares)+len(q.Services) > 0 {
+		err = q.filter(db.Model(&deviceRow{})).Count(&total).Error
+		return total, err
+	}
+	err = q.filter(db.Model(&countRow{})).Select("CAST(COALESCE(SUM(devices), 0) AS SIGNED)").Scan(&total).Error
+	return total, err
+}
+
+// linesOf reads what a list shows of some devices, in the order in which they are named.
+func linesOf(db *gorm.DB, ids []uint64) ([]DeviceLine, error) {
+	var rows []struct {
+		Row    deviceRow `gorm:"embedded"`
+		Addrs  string
+		Traits string
+	}
+	err := db.Model(&deviceRow{}).
+		Select("id, name, mac, kind, vendor, model, os, firmware, strength, standing, presence, first_seen, last_seen, contested, JSON_QUERY(record, '$.Addrs') AS addrs, JSON_QUERY(record, '$.Traits') AS traits").
+		Where("id IN ?", ids).Find(&rows).Error
+	if err != nil {
+		return nil, own(err, "devices")
+	}
+	lines := make([]DeviceLine, len(ids))
+	for _, found := range rows {
+		line, err := found.Row.line(found.Addrs, found.Traits)
+		if err != nil {
+			return nil, err
+		}
+		lines[slices.Index(ids, line.ID)] = line
+	}
+	// One that went away in between leaves no gap.
+	return slices.DeleteFunc(lines, func(l DeviceLine) bool { return l.ID == 0 }), nil
+}
+
+// line gives what a list shows; addrs and traits are JSON, or empty.
+func (r deviceRow) line(addrs, traits string) (DeviceLine, error) {
+	line := DeviceLine{
+		ID: r.ID, Name: r.Name, Kind: r.Kind, Vendor: r.Vendor, Model: r.Model, OS: r.OS,
+		Firmware: r.Firmware, Strength: r.Strength, Standing: ledger.Standing(r.Standing), Presence: ledger.Presence(r.Presence), Contested: r.Contested,
+	}
+	_ = line.MAC.UnmarshalText([]byte(r.MAC)) // written by us from a MAC
+	if r.FirstSeen != nil {
+		line.FirstSeen, line.LastSeen = *r.FirstSeen, *r.LastSeen
+	}
+	for _, part := range []struct {
+		text string
+		into any
+	}{{addrs, &line.Addrs}, {traits, &line.Traits}} {
+		if part.text == "" {
+			continue
+		}
+		if err := json.Unmarshal([]byte(part.text), part.into); err != nil {
+			return line, fmt.Errorf("stored device %d: %w", r.ID, err)
+		}
+	}
+	return line, nil
+}
+
+func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
+	db = db.Where("site_id = ?", q.Site)
+	for column, values := range map[string][]string{
+		"standing": q.Standings, "presence": q.Presences, "kind": q.Kinds, "vendor": q.Vendors, "model": q.Models, "os": q.Systems, "firmware": q.Firmwares,
+	} {
+		if len(values) > 0 {
+			db = db.Where(column+" IN ?", values)
+		}
+	}
+	if q.Trait != "" {
+		db = db.Where("JSON_CONTAINS(record, JSON_QUOTE(?), '$.Traits')", q.Trait)
+	}
+	if q.Contested {
+		db = db.Where("contested")
+	}
+	if q.Strength > 0 {
+		db = db.Where("strength >= ?", q.Strength)
+	}
+	if len(q.Services) > 0 {
+		any := db.Session(&gorm.Session{NewDB: true})
+		for _, service := range q.Services {
+			any = any.Or("services LIKE ?", "% "+likeEscape.Replace(strings.ToLower(service))+" %")
+		}
+		db = db.Where(any)
+	}
+	for word := range strings.FieldsSeq(strings.ToLower(q.Text)) {
+		db = db.Where("search LIKE ?", "%"+likeEscape.Replace(word)+"%")
+	}
+	return db
+}
+
+var likeEscape = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
+
+// maxValues is how many values of one column a filter is offered.
+const maxValues = 500
+
+// Values gives what a site's devices have in the columns that filters go by, each in alphabetical order.
+func (s *Store) Values(ctx context.Context, site uint64) (map[string][]string, error) {
+	values := map[string][]string{}
+	for _, column := range []string{"vendor", "model", "os", "firmware", "services"} {
+		var list []string
+		err := s.db.WithContext(ctx).Model(&deviceRow{}).Where("site_id = ? AND "+column+" <> ''", site).Distinct().Order(column).Limit(maxValues).Pluck(column, &list).Error
+		if err != nil {
+			return nil, own(err, "devices")
+		}
+		values[column] = list
+	}
+	offered := map[string]bool{}
+	for _, list := range values["services"] {
+		for word := range strings.FieldsSeq(list) {
+			if word[0] < '0' || word[0] > '9' {
+				offered[word] = true
+			}
+		}
+	}
+	values["services"] = slices.Sorted(maps.Keys(offered))
+	return values, nil
+}
+
+// Device gives one device whole, and its site.
+func (s *Store) Device(ctx context.Context, id uint64) (ledger.Device, uint64, error) {
+	var row deviceRow
+	if err := s.db.WithContext(ctx).Select("id, site_id, record").First(&row, id).Error; err != nil {
+		return ledger.Device{}, 0, own(err, fmt.Sprintf("device %d", id))
+	}
+	var d ledger.Device
+	if err := json.Unmarshal([]byte(row.Record), &d); err != nil {
+		return ledger.Device{}, 0, fmt.Errorf("stored device %d: %w", id, err)
+	}
+	d.ID = row.ID
+	return d, row.SiteID, nil
+}
+
+// Count is how many devices of a site share a standing, presence and kind.
+type Count struct {
+	Standing ledger.Standing
+	Presence ledger.Presence
+	Kind     string
+	Devices  int
+
+	Contested int // of them, those that share an address
+}
+
+// countRow is how many devices of a site are alike in what lists filter by. It is written with the devices.
+type countRow struct{ Devices int }
+
+func (countRow) TableName() string { return "device_counts" }
+
+// recount writes the counts of a site anew.
+func recount(tx *gorm.DB, site uint64) error {
+	if err := tx.Where("site_id = ?", site).Delete(&countRow{}).Error; err != nil {
+		return err
+	}
+	return tx.Exec("INSERT INTO device_counts SELECT site_id, standing, presence, kind, contested, COUNT(*) FROM devices "+
+		"WHERE site_id = ? GROUP BY site_id, standing, presence, kind, contested", site).Error
+}
+
+// CountDevices counts a site's devices by standing, presence and kind.
+func (s *Store) CountDevices(ctx context.Context, site uint64) ([]Count, error) {
+	var counts []Count
+	err := s.db.WithContext(ctx).Model(&countRow{}).
+		Select("standing, presence, kind, CAST(SUM(devices) AS SIGNED) AS devices, CAST(SUM(IF(contested, devices, 0)) AS SIGNED) AS contested").
+		Where("site_id = ?", site).Group("standing, presence, kind").Order("standing, presence, kind").Find(&counts).Error
+	return counts, own(err, "devices")
+}
+
+// CountTraits counts a site's devices by trait.
+func (s *Store) CountTraits(ctx context.Context, site uint64) (map[ledger.Trait]int, error) {
+	var lists []string
+	err := s.db.WithContext(ctx).Model(&deviceRow{}).Where("site_id = ? AND traits", site).Pluck("JSON_QUERY(record, '$.Traits')", &lists).Error
+	if err != nil {
+		return nil, own(err, "devices")
+	}
+	counts := map[ledger.Trait]int{}
+	for _, text := range lists {
+		var traits []ledger.Trait
+		if err := json.Unmarshal([]byte(text), &traits); err != nil {
+			return nil, fmt.Errorf("stored traits: %w", err)
+		}
+		for _, t := range traits {
+			counts[t]++
+		}
+	}
+	return counts, nil
+}
