@@ -80,6 +80,8 @@ func explainClaim(out *paragraphs, c api.Claim) {
 		switch {
 		case candidate.Value == c.Value:
 			role = "believed"
+		case candidate.BuiltOn != "":
+			role = "closer"
 		case i == 0:
 			role = "leads"
 		case i == 1 && c.Candidates[0].Value == c.Value:

@@ -184,11 +184,7 @@ func (w *Wire) ListenPacket(ctx context.Context, network string, addr netip.Addr
 		return nil, fmt.Errorf("interface %s: %w", w.name, err)
 	}
 	// Not every system lets a socket have the address of a group, so it has any.
-	everywhere := netip.IPv4Unspecified()
-	if group.Is6() {
-		everywhere = netip.IPv6Unspecified()
-	}
-	conn, err := config.ListenPacket(ctx, network, netip.AddrPortFrom(everywhere, addr.Port()).String())
+	conn, err := config.ListenPacket(ctx, network, netip.AddrPortFrom(wire.Anywhere(group), addr.Port()).String())
 	if err != nil {
 		return nil, err
 	}

@@ -21,19 +21,19 @@ import (
 // hidden are the secrets that a test types in. None of them may be met again anywhere.
 var hidden = []string{"stone-and-heron", "stilts-in-the-water", "reeds-and-rushes", "a-community-that-is-refused"}
 
-// transcript keeps all that is told, by whichever way.
-type transcript struct {
+// everything keeps all that is told, by whichever way.
+type everything struct {
 	mu   sync.Mutex // guards text
 	text bytes.Buffer
 }
 
-func (tr *transcript) Write(b []byte) (int, error) {
+func (tr *everything) Write(b []byte) (int, error) {
 	tr.mu.Lock()
 	defer tr.mu.Unlock()
 	return tr.text.Write(b)
 }
 
-func (tr *transcript) RoundTrip(r *http.Request) (*http.Response, error) {
+func (tr *everything) RoundTrip(r *http.Request) (*http.Response, error) {
 	resp, err := http.DefaultTransport.RoundTrip(r)
 	if err != nil {
 		return nil, err
@@ -49,7 +49,7 @@ func (tr *transcript) RoundTrip(r *http.Request) (*http.Response, error) {
 // every answer, in the events, in the log, in the audit log, in the exports, and in every file that the service and its
 // database have written.
 func TestSecretsAreNeverToldAgain(t *testing.T) {
-	told := &transcript{}
+	told := &everything{}
 	before := slog.Default()
 	slog.SetDefault(slog.New(slog.NewTextHandler(told, &slog.HandlerOptions{Level: slog.LevelDebug})))
 	t.Cleanup(func() { slog.SetDefault(before) })

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"airdrift/core/evidence"
+	"airdrift/core/wire"
 )
 
 // datagramTries is how often a question by datagram is sent to who keeps silent.
@@ -72,7 +73,7 @@ func search(ctx context.Context, d Dialer, addr netip.AddrPort, question, again 
 	if !ok {
 		return errSilent
 	}
-	open, err := l.ListenPacket(ctx, "udp", netip.AddrPortFrom(unspecified(addr.Addr()), 0))
+	open, err := l.ListenPacket(ctx, "udp", netip.AddrPortFrom(wire.Anywhere(addr.Addr()), 0))
 	if err != nil {
 		return err
 	}
@@ -83,13 +84,6 @@ func search(ctx context.Context, d Dialer, addr netip.AddrPort, question, again 
 // listener is a dialer that can hear answers from any port.
 type listener interface {
 	ListenPacket(ctx context.Context, network string, addr netip.AddrPort) (net.PacketConn, error)
-}
-
-func unspecified(a netip.Addr) netip.Addr {
-	if a.Is4() {
-		return netip.IPv4Unspecified()
-	}
-	return netip.IPv6Unspecified()
 }
 
 // anyPort is a conversation with one device, whichever of its ports it answers from.
@@ -172,7 +166,7 @@ var Questions = []Question{
 	{"netbios", 137, "", NetBIOS},
 	{"llmnr", llmnrPort, "", LLMNR},
 	{"mdns", mdnsPort, "", MDNS},
-	{"ws-discovery", wsdPort, evidence.KeyWSDID, WSDiscovery},
+	{"ws-discovery", wsdPort, evidence.KeyWSDType, WSDiscovery},
 	{"ssdp", ssdpPort, evidence.KeyUPnPTarget, SSDP},
 	{"sip", sipPort, "", SIP},
 }

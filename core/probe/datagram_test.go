@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"os"
 	"strings"
 	"syscall"
 	"testing"
@@ -98,6 +99,60 @@ func TestQuestionsByDatagram(t *testing.T) {
 		if got := texts(items); got != tt.want || answered != (tt.want != "") {
 			t.Errorf("%s: %s, %v; want %s", tt.name, got, answered, tt.want)
 		}
+	}
+}
+
+// elsewhere is a device that answers from another port than it is asked at: only who listens for all its ports hears that.
+type elsewhere struct{ asked []string }
+
+func (*elsewhere) DialContext(context.Context, string, netip.AddrPort) (net.Conn, error) {
+	ours, theirs := net.Pipe()
+	go func() { _, _ = io.Copy(io.Discard, theirs) }()
+	return ours, nil
+}
+
+func (e *elsewhere) ListenPacket(context.Context, string, netip.AddrPort) (net.PacketConn, error) {
+	return &answersElsewhere{device: e}, nil
+}
+
+// answersElsewhere has a stranger's answer before the device's own.
+type answersElsewhere struct {
+	net.PacketConn
+	device *elsewhere
+	reads  int
+}
+
+func (c *answersElsewhere) WriteTo(b []byte, to net.Addr) (int, error) {
+	c.device.asked = append(c.device.asked, to.String()+" "+string(b))
+	return len(b), nil
+}
+
+func (c *answersElsewhere) ReadFrom(buf []byte) (int, net.Addr, error) {
+	c.reads++
+	match := func(id string) int {
+		return copy(buf, "<e><ProbeMatch><Address>"+id+"</Address><Types>wsdp:Device</Types></ProbeMatch></e>")
+	}
+	switch c.reads {
+	case 1:
+		return match("urn:uuid:stranger"), net.UDPAddrFromAddrPort(netip.MustParseAddrPort("10.40.1.8:3702")), nil
+	case 2:
+		return match("urn:uuid:7"), net.UDPAddrFromAddrPort(netip.AddrPortFrom(asked, 49152)), nil
+	}
+	return 0, nil, os.ErrDeadlineExceeded
+}
+
+func (*answersElsewhere) SetDeadline(time.Time) error     { return nil }
+func (*answersElsewhere) SetReadDeadline(time.Time) error { return nil }
+func (*answersElsewhere) Close() error                    { return nil }
+
+func TestAnswerFromAnotherPort(t *testing.T) {
+	device := &elsewhere{}
+	items, answered := WSDiscovery(t.Context(), device, asked, 20*time.Millisecond)
+	if got := texts(items); got != "wsd.id=urn:uuid:7|wsd.type=wsdp:Device" || !answered {
+		t.Errorf("%s, %v", got, answered)
+	}
+	if len(device.asked) != 1 || !strings.HasPrefix(device.asked[0], "10.40.1.9:3702 ") || !strings.Contains(device.asked[0], ">wsdp:Device<") {
+		t.Errorf("who kept silent was asked again %q", device.asked)
 	}
 }
 

@@ -23,7 +23,7 @@ var WSDGroups = []netip.AddrPort{netip.MustParseAddrPort("239.255.255.250:3702")
 // the profile, since some programs answer to nothing less.
 func WSDiscovery(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([]evidence.Item, bool) {
 	f, to := byDatagram(d, addr, wsdPort)
-	err := search(ctx, d, to, ProbeQuestion(""), ProbeQuestion(profileDevice), wait, func(answer []byte) verdict {
+	err := search(ctx, d, to, probeQuestion(""), probeQuestion(profileDevice), wait, func(answer []byte) verdict {
 		if readMatches(answer, f) {
 			return more
 		}
@@ -41,12 +41,12 @@ const (
 
 // ProbeQuestions ask all of a segment: for everything that there is, and for what answers only when it is asked for by its type.
 func ProbeQuestions() [][]byte {
-	return [][]byte{ProbeQuestion(""), ProbeQuestion(profileDevice), ProbeQuestion(onvifCamera)}
+	return [][]byte{probeQuestion(""), probeQuestion(profileDevice), probeQuestion(onvifCamera)}
 }
 
-// ProbeQuestion asks for devices of the types of an element, or for everything that there is. The namespaces are those of the
+// probeQuestion asks for devices of the types of an element, or for everything that there is. The namespaces are those of the
 // draft of April 2005, which devices of the profile and of the standard both understand.
-func ProbeQuestion(types string) []byte {
+func probeQuestion(types string) []byte {
 	return envelope("urn:schemas-xmlsoap-org:ws:2005:04:discovery", "http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe", "<d:Probe>"+types+"</d:Probe>")
 }
 

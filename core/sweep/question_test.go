@@ -157,6 +157,24 @@ func TestWhatTheSegmentHasToldIsNotAskedAgain(t *testing.T) {
 	})
 }
 
+// A greeting without types tells of nobody what it is, so that one is still asked; a match tells all there is to ask.
+func TestGreetingWithoutTypesIsNoAnswer(t *testing.T) {
+	const greeting = "<e><Body><Hello><Address>urn:uuid:7</Address><XAddrs>http://10.40.1.8/</XAddrs></Hello></Body></e>"
+	for message, want := range map[string]int{greeting: 1, strings.Replace(greeting, "<XAddrs>", "<Types>wsdp:Device</Types><XAddrs>", 1): 0} {
+		synctest.Test(t, func(t *testing.T) {
+			mac := hwaddr.MAC{2, 1}
+			w := &listening{
+				fakeWire: &fakeWire{arp: map[netip.Addr][]hwaddr.MAC{addr("10.40.1.5"): {mac}}}, asked: map[uint16]int{},
+				frames: map[uint16][][]byte{wire.EtherTypeIPv4: {datagramFrame(mac, "10.40.1.5", 49152, message)}}, // from a port of any number
+			}
+			got := sweepOn(t, t.Context(), w, order("10.40.1.5"))
+			if id := evidence.First(got.whole["10.40.1.5 "+mac.String()].Items, evidence.KeyWSDID); id != "urn:uuid:7" || w.asked[3702] != want {
+				t.Errorf("%s\ntold %q and was asked %d times, want %d", message, id, w.asked[3702], want)
+			}
+		})
+	}
+}
+
 func TestWhatTheKnockingLearnedIsNotAskedAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := &fakeWire{refuses: map[netip.Addr]bool{addr("10.40.2.5"): true}}

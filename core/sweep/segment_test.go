@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -253,4 +254,29 @@ func TestNameServersThatMayNotBeAsked(t *testing.T) {
 			t.Errorf("warnings %q", got.warnings)
 		}
 	})
+}
+
+// noGroups is a wire on which no group can be joined.
+type noGroups struct{ *fakeWire }
+
+func (w noGroups) ListenPacket(ctx context.Context, network string, a netip.AddrPort) (net.PacketConn, error) {
+	if a.Addr().IsMulticast() {
+		return nil, syscall.ENODEV
+	}
+	return w.fakeWire.ListenPacket(ctx, network, a)
+}
+
+// A sweep of the whole segment joins its groups, and goes on where it cannot; a sweep of a part joins none.
+func TestGroupsThatCannotBeJoined(t *testing.T) {
+	for ranges, want := range map[string]int{"10.40.1.0/24": 2, "10.40.1.5": 0} {
+		synctest.Test(t, func(t *testing.T) {
+			w := noGroups{&fakeWire{arp: map[netip.Addr][]hwaddr.MAC{addr("10.40.1.5"): {{2, 1}}}}}
+			got := sweepOn(t, t.Context(), w, order(ranges, 80))
+			told := slices.DeleteFunc(got.warnings, func(text string) bool { return !strings.Contains(text, "cannot be joined") })
+			seen := got.whole["10.40.1.5 "+hwaddr.MAC{2, 1}.String()]
+			if len(told) != want || !seen.Answered {
+				t.Errorf("%s: seen as %+v, warnings %q", ranges, seen, told)
+			}
+		})
+	}
 }

@@ -152,3 +152,11 @@ func RightsOf(ctx context.Context, w Wire) Rights {
 	rights.Neighbours = err == nil
 	return rights
 }
+
+// Anywhere gives the unspecified address of the family of another (RFC 4291, 2.5.2), for sockets that are to have any address.
+func Anywhere(a netip.Addr) netip.Addr {
+	if a.Is4() {
+		return netip.IPv4Unspecified()
+	}
+	return netip.IPv6Unspecified()
+}
