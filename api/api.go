@@ -84,20 +84,53 @@ type Addresses struct {
 // NewSweep says what to sweep.
 type NewSweep struct {
 	Vantage    string `json:"vantage,omitempty" doc:"Interface to sweep from; left out where there is only one"`
-	Ranges     string `json:"ranges,omitempty" doc:"Addresses, CIDR prefixes, from-to pairs and short ones (10.40.1.20-80), parted by commas; all networks of the site where left out" example:"10.40.1.0/24, 10.40.2.20-80"`
+	Ranges     string `json:"ranges,omitempty" doc:"Addresses, CIDR prefixes, from-to pairs and short ones (10.40.1.20-80), separated by commas; all networks of the site where left out" example:"10.40.1.0/24, 10.40.2.20-80"`
 	Exclusions string `json:"exclusions,omitempty" doc:"What to leave out, written in the same way" example:"10.40.2.13"`
 	Pace       string `json:"pace,omitempty" enum:"gentle,steady,brisk,own" default:"steady" doc:"How hard to push; own takes the figures"`
 	Figures    *Pace  `json:"figures,omitempty" doc:"Of a pace of one's own"`
 	Ports      string `json:"ports,omitempty" doc:"TCP ports to ask: telling, usual, all, or a list" example:"22, 80, 8000-8100"`
+	Plan       *Plan  `json:"plan,omitempty" doc:"What else is asked of it"`
+}
+
+// Plan is what may be asked of a sweep beside where, how hard and at which ports.
+type Plan struct {
+	LeaveOut []string   `json:"leaveOut,omitempty" doc:"Protocols, and parts of them, that are not used" example:"[\"sip\", \"snmp.default-community\"]"`
+	Never    []uint16   `json:"never,omitempty" doc:"Ports that are never sent anything" example:"[9100]"`
+	Paces    []PartPace `json:"paces,omitempty" doc:"Paces for parts of the ranges; the first that holds an address counts"`
+	Quiet    []string   `json:"quiet,omitempty" doc:"Hours of each day, by the clock of the service's machine, in which nothing is sent" example:"[\"07:00-18:30\"]"`
+	Waits    *Waits     `json:"waits,omitempty" doc:"How long answers are waited for"`
+}
+
+// PartPace is a named pace for a part of the ranges.
+type PartPace struct {
+	Ranges string `json:"ranges" example:"10.40.3.0/24"`
+	Pace   string `json:"pace" enum:"gentle,steady,brisk"`
+}
+
+// Waits are how long answers are waited for, in milliseconds.
+type Waits struct {
+	First int `json:"first" doc:"Before anything was measured" example:"1000"`
+	Least int `json:"least" doc:"Whatever was measured" example:"300"`
+	Most  int `json:"most" doc:"Whatever was measured" example:"4000"`
+	Last  int `json:"last" doc:"At least, at the last try" example:"2000"`
+}
+
+// Protocol is one way to learn of devices.
+type Protocol struct {
+	Name  string   `json:"name"`
+	Cost  string   `json:"cost" enum:"light,middling,demanding" doc:"How much it asks of a device; the gentle pace asks nothing demanding"`
+	Parts []string `json:"parts" nullable:"false" doc:"What of it can be left out by itself"`
 }
 
 // Pace is how hard a sweep pushes, in figures.
 type Pace struct {
-	Rate       float64 `json:"rate" doc:"Questions a second, all together"`
+	Rate       float64 `json:"rate" doc:"Probes/s, all together"`
 	Devices    int     `json:"devices" doc:"Devices asked at the same time"`
 	PerDevice  int     `json:"perDevice" doc:"Questions in flight to one device"`
 	PerNetwork int     `json:"perNetwork" doc:"Questions in flight to one network"`
 	Rounds     int     `json:"rounds" doc:"Times an address that keeps silent is called"`
+	Broadcasts float64 `json:"broadcasts,omitempty" doc:"ARP requests and neighbour solicitations a second, which every device of the segment has to take in; as many as probes where left out"`
+	Gap        int     `json:"gap,omitempty" doc:"Least time between two connections to one device, in milliseconds"`
 }
 
 // LogLine is one entry of a sweep's log.
@@ -116,6 +149,7 @@ type Sweep struct {
 	Pace       string     `json:"pace"`
 	Figures    Pace       `json:"figures" doc:"Of the pace"`
 	Ports      string     `json:"ports"`
+	Plan       *Plan      `json:"plan,omitempty"`
 	StartedBy  string     `json:"startedBy,omitempty"`
 	State      string     `json:"state" enum:"running,done,stopped,interrupted,failed"`
 	Began      time.Time  `json:"began"`
@@ -143,8 +177,9 @@ type Progress struct {
 
 // Sighting is one (address, MAC) pair that a sweep saw.
 type Sighting struct {
-	Addr   string `json:"addr"`
+	Addr   string `json:"addr" doc:"Empty where it has none"`
 	MAC    string `json:"mac,omitempty"`
+	Unit   string `json:"unit,omitempty" doc:"What stands behind the address and has none of its own" example:"modbus/7"`
 	Vendor string `json:"vendor,omitempty"`
 	Kind   string `json:"kind"`
 	Name   string `json:"name,omitempty"`
@@ -156,7 +191,7 @@ type Sighting struct {
 type Port struct {
 	Port    string `json:"port" example:"tcp/80"`
 	Service string `json:"service,omitempty" doc:"Name registered for the port" example:"http"`
-	Words   []Fact `json:"words" nullable:"false" doc:"First words"`
+	Words   []Fact `json:"words" nullable:"false" doc:"Banners"`
 }
 
 // Fact is one thing a probe obtained.
@@ -213,6 +248,7 @@ type Values struct {
 type Device struct {
 	DeviceLine
 	Site      uint64   `json:"site"`
+	Unit      string   `json:"unit,omitempty" doc:"That it is, and behind which address, where it has none of its own" example:"modbus/7 behind 10.40.1.9"`
 	MACs      []MAC    `json:"macs" nullable:"false" doc:"The one seen last first"`
 	Shared    []string `json:"sharedAddresses" nullable:"false" doc:"Addresses that another device holds too"`
 	Claims    []Claim  `json:"claims" nullable:"false"`
@@ -343,12 +379,6 @@ type RuleChange struct {
 // Activity switches something on or off.
 type Activity struct {
 	Active bool `json:"active"`
-}
-
-// LeaseFile is the file of a DHCP server.
-type LeaseFile struct {
-	Name string `json:"name,omitempty" maxLength:"200"`
-	Text string `json:"text" minLength:"1" maxLength:"50000000"`
 }
 
 // LeaseImport is what came of importing leases.
@@ -492,6 +522,7 @@ type Overview struct {
 	Register  int         `json:"register" doc:"Entries of the register"`
 	Kinds     []KindCount `json:"kinds" nullable:"false" doc:"Of the devices seen, the most frequent first"`
 	LastSweep *Sweep      `json:"lastSweep,omitempty"`
+	Notices   []string    `json:"notices" nullable:"false" doc:"What whoever runs the service has to look after"`
 }
 
 // Vendor is what a MAC address tells of its maker.
@@ -508,17 +539,21 @@ type Vendor struct {
 
 // Session is who is signed in.
 type Session struct {
-	By   string `json:"by" enum:"token,password"`
+	By   string `json:"by" enum:"token,password,local"`
 	User string `json:"user"`
 	Role string `json:"role" enum:"look,sweep,administer"`
 
 	May []string `json:"may" nullable:"false" enum:"look,sweep,administer" doc:"The roles that this one covers"`
+
+	SecondFactor bool `json:"secondFactor" doc:"A second factor is set up"`
+	Limited      bool `json:"limited" doc:"A second factor is to be set up before anything else"`
 }
 
 // SignIn is a name and a password.
 type SignIn struct {
 	User     string `json:"user" maxLength:"100"`
 	Password string `json:"password" maxLength:"200"`
+	Code     string `json:"code,omitempty" maxLength:"40" doc:"Of the second factor, or a recovery code; only where the user has one"`
 }
 
 // Password is a new password.
@@ -526,11 +561,56 @@ type Password struct {
 	Password string `json:"password" maxLength:"200"`
 }
 
+// OwnPassword is a password to be set for oneself.
+type OwnPassword struct {
+	Password     string `json:"password" maxLength:"200"`
+	Present      string `json:"present,omitempty" maxLength:"200" doc:"The password there is; only the local command line may leave it out"`
+	RevokeTokens bool   `json:"revokeTokens,omitempty" doc:"Delete one's tokens as well; all other sessions end in any case"`
+}
+
+// Confirmation is what a user shows again before something that a page left open must not do.
+type Confirmation struct {
+	Password string `json:"password" maxLength:"200"`
+	Code     string `json:"code,omitempty" maxLength:"40" doc:"Of the second factor, where that is what is changed"`
+}
+
+// SecondFactor is the secret of a second factor that is not turned on yet (RFC 6238).
+type SecondFactor struct {
+	Secret  string `json:"secret" doc:"In base32, for authenticators that are typed into"`
+	URL     string `json:"url" doc:"The same as a link"`
+	Picture string `json:"picture" doc:"The same as a picture, for authenticators that see: a data URL of a PNG"`
+}
+
+// Code is a code of the second factor.
+type Code struct {
+	Code string `json:"code" maxLength:"40"`
+}
+
+// RecoveryCodes stand in for a lost second factor, each once. They are told once.
+type RecoveryCodes struct {
+	Codes []string `json:"codes" nullable:"false"`
+}
+
+// Access is what lets somebody in besides the password itself.
+type Access struct {
+	Tokens   []Token      `json:"tokens" nullable:"false"`
+	Sessions []OpenSignIn `json:"sessions" nullable:"false"`
+}
+
+// OpenSignIn is a session of the console.
+type OpenSignIn struct {
+	Origin string    `json:"origin" doc:"The address it was opened from"`
+	Began  time.Time `json:"began"`
+	Used   time.Time `json:"used" doc:"When somebody was at it last"`
+}
+
 // User is somebody who may sign in.
 type User struct {
 	Name    string    `json:"name" minLength:"1" maxLength:"100" pattern:"^[\\p{L}\\p{N}._@-]+$" doc:"Letters, digits, dot, dash, underscore and @"`
 	Role    string    `json:"role" enum:"look,sweep,administer" doc:"look reads all; sweep also sweeps, writes notes and keeps the register; administer also keeps sites, fences and users"`
 	Created time.Time `json:"created,omitzero" readOnly:"true"`
+
+	SecondFactor bool `json:"secondFactor" readOnly:"true" doc:"A second factor is set up"`
 }
 
 // NewUser is a user to be entered.
@@ -550,12 +630,15 @@ type Token struct {
 	ID      uint64    `json:"id"`
 	Label   string    `json:"label"`
 	Created time.Time `json:"created"`
+	Expires time.Time `json:"expires"`
+	Used    time.Time `json:"used,omitzero" doc:"When it was used last"`
 	Secret  string    `json:"secret,omitempty" doc:"Told once, when it is made"`
 }
 
 // NewToken names a token to be made.
 type NewToken struct {
 	Label string `json:"label" minLength:"1" maxLength:"100" doc:"What it is for"`
+	Days  int    `json:"days,omitempty" minimum:"1" maximum:"366" default:"90" doc:"For how many days it is good"`
 }
 
 // AuditLine says who did what, when and from where.

@@ -12,12 +12,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
 
 	"airdrift/api"
+	"airdrift/internal/localsocket"
 )
 
 // maxEvent is the longest event taken, in bytes.
@@ -30,34 +32,57 @@ type Client struct {
 	http  *http.Client
 }
 
-// New makes a client for the service at a URL such as http://127.0.0.1:8470.
-func New(base, token string) *Client {
-	return &Client{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{}}
-}
+// ErrClear is returned for a service that is to be reached by plain HTTP: a token would go to whoever listens there.
+var ErrClear = errors.New("a token is sent by TLS alone: want a URL that begins with https://")
 
-// NewPinned makes a client that speaks TLS to the holder of one certificate and to nobody else, whoever has signed it. pin
-// is the SHA-256 of the certificate in hexadecimal; an empty one makes an ordinary client.
-func NewPinned(base, token, pin string) *Client {
-	c := New(base, token)
-	if pin == "" {
-		return c
+// New makes a client that speaks TLS to the service at a URL such as https://10.40.1.9:8470. pin is the SHA-256 of the key of its
+// certificate in hexadecimal, for one that nobody has signed: the client then speaks to the holder of that key and to nobody else.
+// With an empty pin the system's trusted certificates have to vouch for it. Any other than an https URL gives ErrClear.
+func New(base, token, pin string) (*Client, error) {
+	parsed, err := url.Parse(base)
+	if err != nil || parsed.Host == "" {
+		return nil, fmt.Errorf("%q is not a URL such as https://10.40.1.9:8470", base)
 	}
-	verify := func(state tls.ConnectionState) error {
-		sum := sha256.Sum256(state.PeerCertificates[0].Raw)
-		if hex.EncodeToString(sum[:]) != pin {
-			return errors.New("the service shows another certificate than the one in its data directory")
-		}
-		return nil
+	if parsed.Scheme != "https" {
+		return nil, ErrClear
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
-	// The names and signatures of the certificate do not matter, as it is the very one that is wanted.
-	transport.TLSClientConfig = &tls.Config{InsecureSkipVerify: true, VerifyConnection: verify, MinVersion: tls.VersionTLS12}
-	c.http.Transport = transport
-	return c
+	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12}
+	if pin != "" {
+		// The names and signatures of the certificate do not matter, as its key is the very one that is wanted.
+		transport.TLSClientConfig.InsecureSkipVerify = true
+		transport.TLSClientConfig.VerifyConnection = func(state tls.ConnectionState) error {
+			sum := sha256.Sum256(state.PeerCertificates[0].RawSubjectPublicKeyInfo)
+			if !strings.EqualFold(hex.EncodeToString(sum[:]), pin) {
+				return errors.New("the service shows a certificate with another key than the one that is pinned")
+			}
+			return nil
+		}
+	}
+	return Over(&http.Client{Transport: transport, CheckRedirect: stay}, base, token), nil
+}
+
+// stay keeps a client from following a service elsewhere, where its token would go as well.
+func stay(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+
+// Local makes a client for the service of a data directory on this machine. It goes by a socket there, at which the system says
+// who is who: no token is sent.
+func Local(data string) *Client {
+	transport := &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return localsocket.Dial(ctx, data) }}
+	return Over(&http.Client{Transport: transport, CheckRedirect: stay}, localBase, "")
+}
+
+// localBase stands for the service of this machine, which has no URL at its socket.
+const localBase = "http://airdrift.local"
+
+// Over makes a client that goes by a connection of the caller's choice; whom a token is shown to is then the caller's to know.
+func Over(by *http.Client, base, token string) *Client {
+	return &Client{base: strings.TrimRight(base, "/"), token: token, http: by}
 }
 
 // Problem is an answer of the service that tells what was wrong (RFC 9457).
 type Problem struct {
+	Type   string   `json:"type"`
 	Status int      `json:"status"`
 	Title  string   `json:"title"`
 	Detail string   `json:"detail"`
@@ -113,7 +138,9 @@ func (c *Client) send(ctx context.Context, method, path string, body any) (*http
 	if err != nil {
 		return nil, fmt.Errorf("address of the service: %w", err)
 	}
-	req.Header.Set("Authorization", "Bearer "+c.token)
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
 	if contentType != "" {
 		req.Header.Set("Content-Type", contentType)
 	}
@@ -122,9 +149,15 @@ func (c *Client) send(ctx context.Context, method, path string, body any) (*http
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
+		if errors.Is(err, localsocket.ErrNone) {
+			return nil, errors.New("no service runs on this data directory: start one with airdrift serve, or name another with --data")
+		}
+		if c.base == localBase {
+			return nil, fmt.Errorf("the service of this data directory cannot be reached: %w", errors.Unwrap(err))
+		}
 		return nil, fmt.Errorf("no service answers at %s: is it running? (%w)", c.base, errors.Unwrap(err))
 	}
-	if resp.StatusCode < http.StatusBadRequest {
+	if resp.StatusCode < http.StatusMultipleChoices {
 		return resp, nil
 	}
 	defer resp.Body.Close()
@@ -218,8 +251,8 @@ func (c *Client) RemoveRules(ctx context.Context, file uint64) error {
 }
 
 // ImportLeases puts the leases of a DHCP server in the place of those that are there.
-func (c *Client) ImportLeases(ctx context.Context, site uint64, file api.LeaseFile) (api.LeaseImport, error) {
-	return do[api.LeaseImport](ctx, c, http.MethodPut, sitePath(site, "/leases"), file)
+func (c *Client) ImportLeases(ctx context.Context, site uint64, name string, file io.Reader) (api.LeaseImport, error) {
+	return do[api.LeaseImport](ctx, c, http.MethodPut, sitePath(site, "/leases?name="+url.QueryEscape(name)), file)
 }
 
 // RemoveLeases forgets the leases of a site's DHCP server.
@@ -236,6 +269,11 @@ func (c *Client) AddNetwork(ctx context.Context, site uint64, n api.Network) (ap
 // Vantages tells where sweeps can be made from.
 func (c *Client) Vantages(ctx context.Context) ([]api.Vantage, error) {
 	return do[[]api.Vantage](ctx, c, http.MethodGet, "/api/v1/vantages", nil)
+}
+
+// Protocols lists the protocols that devices are asked by, each of which a sweep may leave out.
+func (c *Client) Protocols(ctx context.Context) ([]api.Protocol, error) {
+	return do[[]api.Protocol](ctx, c, http.MethodGet, "/api/v1/protocols", nil)
 }
 
 // Overview gives what is at a site, in figures.
@@ -448,9 +486,32 @@ func (c *Client) Audit(ctx context.Context, limit int) ([]api.AuditLine, error) 
 	return do[[]api.AuditLine](ctx, c, http.MethodGet, fmt.Sprintf("/api/v1/audit?limit=%d", limit), nil)
 }
 
-// CreateToken makes a token of one's own.
-func (c *Client) CreateToken(ctx context.Context, label string) (api.Token, error) {
-	return do[api.Token](ctx, c, http.MethodPost, "/api/v1/tokens", api.NewToken{Label: label})
+// CreateToken makes a token of one's own that is good for so many days, 0 for the usual number.
+func (c *Client) CreateToken(ctx context.Context, label string, days int) (api.Token, error) {
+	return do[api.Token](ctx, c, http.MethodPost, "/api/v1/tokens", api.NewToken{Label: label, Days: days})
+}
+
+// UserAccess gives a user's sessions and tokens.
+func (c *Client) UserAccess(ctx context.Context, user string) (api.Access, error) {
+	return do[api.Access](ctx, c, http.MethodGet, "/api/v1/users/"+url.PathEscape(user)+"/access", nil)
+}
+
+// RevokeUserAccess ends a user's sessions and deletes the tokens.
+func (c *Client) RevokeUserAccess(ctx context.Context, user string) error {
+	_, err := do[struct{}](ctx, c, http.MethodDelete, "/api/v1/users/"+url.PathEscape(user)+"/access", nil)
+	return err
+}
+
+// RevokeAccess deletes all of one's own tokens and ends one's sessions.
+func (c *Client) RevokeAccess(ctx context.Context) error {
+	_, err := do[struct{}](ctx, c, http.MethodDelete, "/api/v1/access", nil)
+	return err
+}
+
+// ResetSecondFactor turns a user's second factor off.
+func (c *Client) ResetSecondFactor(ctx context.Context, user string) error {
+	_, err := do[struct{}](ctx, c, http.MethodDelete, "/api/v1/users/"+url.PathEscape(user)+"/second-factor", nil)
+	return err
 }
 
 // Tokens gives one's own tokens.
@@ -470,8 +531,8 @@ func (c *Client) Vendor(ctx context.Context, mac string, site uint64) (api.Vendo
 }
 
 // SetPassword sets one's own password.
-func (c *Client) SetPassword(ctx context.Context, password string) error {
-	_, err := do[struct{}](ctx, c, http.MethodPut, "/api/v1/password", api.Password{Password: password})
+func (c *Client) SetPassword(ctx context.Context, password api.OwnPassword) error {
+	_, err := do[struct{}](ctx, c, http.MethodPut, "/api/v1/password", password)
 	return err
 }
 

@@ -2,6 +2,8 @@ package client
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"io"
 	"net/http"
@@ -25,7 +27,7 @@ func serve(t *testing.T, status int, contentType, body string) (*Client, *http.R
 		_, _ = io.WriteString(w, body)
 	}))
 	t.Cleanup(server.Close)
-	return New(server.URL+"/", "secret"), last
+	return Over(server.Client(), server.URL+"/", "secret"), last
 }
 
 func TestRequestsCarryTokenPathAndQuery(t *testing.T) {
@@ -75,14 +77,38 @@ func TestProblemsAreTold(t *testing.T) {
 }
 
 func TestNoServiceIsTold(t *testing.T) {
-	_, err := New("http://127.0.0.1:1", "t").Sites(t.Context())
+	_, err := Over(&http.Client{}, "http://127.0.0.1:1", "t").Sites(t.Context())
 	if err == nil || !strings.Contains(err.Error(), "is it running?") {
 		t.Errorf("got %v", err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := New("http://127.0.0.1:1", "t").Sites(ctx); !errors.Is(err, context.Canceled) {
+	if _, err := Over(&http.Client{}, "http://127.0.0.1:1", "t").Sites(ctx); !errors.Is(err, context.Canceled) {
 		t.Errorf("a request that was broken off gave %v", err)
+	}
+}
+
+// A token is sent by TLS alone, and a service that sends us elsewhere is not followed.
+func TestTokensStayWithTheService(t *testing.T) {
+	for _, base := range []string{"http://127.0.0.1:8470", "http://localhost:1", "HTTP://10.40.1.9", "ftp://10.40.1.9", "//10.40.1.9"} {
+		for _, pin := range []string{"", strings.Repeat("0", 64)} {
+			if _, err := New(base, "secret", pin); err == nil {
+				t.Errorf("%s with the pin %q was taken", base, pin)
+			}
+		}
+	}
+	told := false
+	thief := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { told = true }))
+	defer thief.Close()
+	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, thief.URL, http.StatusFound) }))
+	defer server.Close()
+	sum := sha256.Sum256(server.Certificate().RawSubjectPublicKeyInfo)
+	c, err := New(server.URL, "secret", hex.EncodeToString(sum[:]))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Sites(t.Context()); err == nil || told {
+		t.Errorf("the client followed to another place: %v", err)
 	}
 }
 

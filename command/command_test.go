@@ -225,8 +225,12 @@ devices:
 		{"demo --kernel", 2, "--once"},
 		{"demo --once --scenario " + broken, 2, "line 5, column 78"},
 		{"demo --once --scenario " + nowhere, 1, "no such file"},
-		{"--data " + nowhere + " devices", 1, "no service has run"},
-		{"--server http://127.0.0.1:1 devices", 2, "--token-file"},
+		{"--data " + nowhere + " devices", 1, "no service runs on this data directory"},
+		{"--server https://127.0.0.1:1 devices", 2, "--token-file"},
+		{"--server http://127.0.0.1:1 --token-file " + broken + " devices", 2, "by TLS alone"},
+		{"--data " + nowhere + " serve --idle 1s", 2, "--idle"},
+		{"--data " + nowhere + " serve --audit-days 0", 2, "--audit-days"},
+		{"--data " + nowhere + " serve --trusted-proxy everybody", 2, "--trusted-proxy"},
 		{"--data " + nowhere + " serve --listen 127.0.0.1:99999", 1, "cannot listen"},
 		{"--data " + nowhere + " serve --listen 127.0.0.1:0 --dsn nonsense", 1, "DSN"},
 	} {
@@ -240,7 +244,7 @@ devices:
 // TestServeAndUse runs the service as a process on this machine's loopback and uses it from the command line.
 func TestServeAndUse(t *testing.T) {
 	data := filepath.Join(servicetest.DataDir(t), "data")
-	serve := exec.CommandContext(t.Context(), program, "--data", data, "serve", "--listen", "127.0.0.1:0")
+	serve := exec.CommandContext(t.Context(), program, "--data", data, "serve", "--listen", "127.0.0.1:0", "--public", "127.0.0.0/8")
 	stderr, err := serve.StderrPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -272,6 +276,9 @@ func TestServeAndUse(t *testing.T) {
 	expect("a faulty register", use("name,mac\nx,zz\n", "register", "import", "-"), 2, "line 2, column 2 (mac)")
 	expect("a vendor", use("", "vendor", "00:00:01:02:03:04", "da:3f:91:5c:20:17"), 0, "XEROX CORPORATION")
 	expect("a password", use("herbarium cold vault\n", "password"), 0, "is set")
+	if _, err := os.Lstat(filepath.Join(data, "console-password")); err == nil {
+		t.Error("the file of the first password is still there")
+	}
 	expect("no password", use("", "password"), 2, "no password came")
 	r := use("", "--output", "csv", "devices", "--standing", "managed")
 	if rows, err := csv.NewReader(strings.NewReader(r.out)).ReadAll(); err != nil || len(rows) != 2 || rows[1][2] != "lab three" {
@@ -283,5 +290,5 @@ func TestServeAndUse(t *testing.T) {
 	if err := serve.Wait(); err != nil {
 		t.Errorf("told to stop, the service ended with %v", err)
 	}
-	expect("a service that is gone", use("", "devices"), 1, "no service answers")
+	expect("a service that is gone", use("", "devices"), 1, "no service runs on this data directory")
 }

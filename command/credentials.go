@@ -97,7 +97,7 @@ func (p Program) readSecrets(wanted *api.NewCredential) (err error) {
 
 func (p Program) credentialRemove() *cli.Command {
 	return &cli.Command{
-		Name: "remove", Usage: "take a credential away", ArgsUsage: "NAME",
+		Name: "remove", Usage: "delete a credential", ArgsUsage: "NAME",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			cl, credential, err := connectCredential(ctx, c)
 			if err != nil {

@@ -68,7 +68,7 @@ func (p Program) demo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	err = p.tour(ctx, c, client.NewPinned(in.URL, in.Token, in.Pin), scenario, registerText)
+	err = p.tour(ctx, c, client.Local(data), scenario, registerText)
 	if err == nil && !c.Bool("once") {
 		err = p.stayOpen(ctx, in, data)
 	}

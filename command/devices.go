@@ -177,7 +177,7 @@ func (p Program) changing(change func(ctx context.Context, c *cli.Command, cl *c
 
 func (p Program) deviceNote() *cli.Command {
 	return &cli.Command{
-		Name: "note", Usage: "write a note on a device; without a text take it away", ArgsUsage: "DEVICE [TEXT]",
+		Name: "note", Usage: "write a note on a device; without a text delete it", ArgsUsage: "DEVICE [TEXT]",
 		Action: p.changing(func(ctx context.Context, c *cli.Command, cl *client.Client, id uint64) error {
 			return cl.SetNote(ctx, id, strings.Join(c.Args().Tail(), " "))
 		}),

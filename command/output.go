@@ -1,6 +1,7 @@
 package command
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -8,6 +9,7 @@ import (
 	"strings"
 	"time"
 	"unicode"
+	"unicode/utf16"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -28,13 +30,54 @@ func (g *grid) add(cells ...string) { g.rows = append(g.rows, cells) }
 func write(w io.Writer, form string, g grid, value any) error {
 	switch form {
 	case "json":
-		encoder := json.NewEncoder(w)
-		encoder.SetIndent("", "  ")
-		return encoder.Encode(value)
+		return writeJSON(w, value)
 	case "csv":
-		return csvtext.Write(w, g.headings, g.rows)
+		return csvtext.Write(forTerminal(w), g.headings, g.rows)
 	}
 	return writeTable(w, g)
+}
+
+// writeJSON writes characters that do something to a terminal as JSON escapes, which any reader turns back.
+func writeJSON(w io.Writer, value any) error {
+	text, err := json.MarshalIndent(value, "", "  ")
+	if err != nil {
+		return err
+	}
+	var out bytes.Buffer
+	for _, r := range string(text) {
+		switch {
+		case r == '\n' || unicode.IsPrint(r):
+			out.WriteRune(r)
+		case r < 0x10000:
+			fmt.Fprintf(&out, `\u%04x`, r)
+		default:
+			high, low := utf16.EncodeRune(r)
+			fmt.Fprintf(&out, `\u%04x\u%04x`, high, low)
+		}
+	}
+	out.WriteByte('\n')
+	_, err = out.WriteTo(w)
+	return err
+}
+
+// forTerminal gives a writer that shows control characters instead of carrying them out, where w is a terminal; a file gets
+// every byte as it is.
+func forTerminal(w io.Writer) io.Writer {
+	if file, ok := w.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
+		return visibleWriter{w}
+	}
+	return w
+}
+
+// visibleWriter makes control characters visible but for ends of lines. Characters that are cut in two by two calls are shown
+// as bytes.
+type visibleWriter struct{ w io.Writer }
+
+func (v visibleWriter) Write(p []byte) (int, error) {
+	if _, err := io.WriteString(v.w, visible(strings.ReplaceAll(string(p), "\t", "  "), true)); err != nil {
+		return 0, err
+	}
+	return len(p), nil
 }
 
 func writeTable(w io.Writer, g grid) error {

@@ -2,10 +2,12 @@ package command
 
 import (
 	"bytes"
+	"encoding/json"
 	"strings"
 	"testing"
 
 	"airdrift/api"
+	"airdrift/core/csvtext"
 )
 
 // hostile is what a device may say to harm who reads it.
@@ -42,8 +44,31 @@ func TestDeviceTextIsNoFormula(t *testing.T) {
 		if err := write(&out, "csv", g, nil); err != nil {
 			t.Fatal(err)
 		}
-		if cell := strings.Trim(strings.Split(out.String(), "\n")[1], `"`); !strings.HasPrefix(cell, "'") {
+		if cell := strings.TrimSpace(strings.Trim(strings.Split(out.String(), "\n")[1], `"`)); !strings.HasPrefix(cell, "'") {
 			t.Errorf("%q is written as %q, which a spreadsheet takes for a formula", text, cell)
 		}
+	}
+}
+
+// On a terminal neither CSV nor JSON carries out what a device says; JSON reads back as it was.
+func TestOtherFormsDoNothingToATerminal(t *testing.T) {
+	const more = hostile + "\u009b2J\U000e0041"
+	var out bytes.Buffer
+	if err := csvtext.Write(visibleWriter{&out}, []string{"Name" + more}, [][]string{{more}}); err != nil {
+		t.Fatal(err)
+	}
+	if strings.ContainsAny(out.String(), "\x1b\x07\r\u202e\u009b\U000e0041") || !strings.Contains(out.String(), `\x1b[2J`) {
+		t.Errorf("CSV: %q", out.String())
+	}
+	out.Reset()
+	if err := write(&out, "json", grid{}, map[string]string{"name": more}); err != nil {
+		t.Fatal(err)
+	}
+	if strings.ContainsAny(out.String(), "\x1b\x07\r\u202e\u009b\U000e0041") {
+		t.Errorf("JSON: %q", out.String())
+	}
+	var back map[string]string
+	if err := json.Unmarshal(out.Bytes(), &back); err != nil || back["name"] != more {
+		t.Errorf("JSON reads back as %q, %v", back["name"], err)
 	}
 }

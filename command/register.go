@@ -57,7 +57,7 @@ func (p Program) registerCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return cl.ExportRegister(ctx, site.ID, p.Out)
+					return cl.ExportRegister(ctx, site.ID, forTerminal(p.Out))
 				},
 			},
 			{

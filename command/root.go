@@ -81,14 +81,14 @@ func (p Program) root() *cli.Command {
 		OnUsageError:              tellUse,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "data", Usage: "directory of the service's data", Sources: cli.EnvVars("AIRDRIFT_DATA"), Value: defaultData()},
-			&cli.StringFlag{Name: "server", Usage: "URL of the service; found in the data directory where left out", Sources: cli.EnvVars("AIRDRIFT_SERVER")},
+			&cli.StringFlag{Name: "server", Usage: "https URL of a service on another machine; that of --data where left out", Sources: cli.EnvVars("AIRDRIFT_SERVER")},
 			&cli.StringFlag{Name: "token-file", Usage: "file with the token for --server", Sources: cli.EnvVars("AIRDRIFT_TOKEN_FILE")},
-			&cli.StringFlag{Name: "pin", Usage: "SHA-256 of the certificate that --server must show, for one that nobody has signed", Sources: cli.EnvVars("AIRDRIFT_PIN")},
+			&cli.StringFlag{Name: "pin", Usage: "SHA-256 of the key of the certificate that --server must show, for one that nobody has signed", Sources: cli.EnvVars("AIRDRIFT_PIN")},
 			&cli.StringFlag{Name: "site", Usage: "name or number of the site; may be left out where there is only one", Sources: cli.EnvVars("AIRDRIFT_SITE")},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "form of the result: table, json or csv", Value: "table", Validator: checkOutput},
 		},
 		Commands: []*cli.Command{
-			p.serveCommand(), p.demoCommand(), p.buildingCommand(), p.footingCommand(), p.siteCommand(), p.fenceCommand(), p.sweepCommand(),
+			p.serveCommand(), p.demoCommand(), p.buildingCommand(), p.footingCommand(), p.siteCommand(), p.fenceCommand(), p.sweepCommand(), p.protocolsCommand(),
 			p.sweepsCommand(), p.devicesCommand(), p.deviceCommand(), p.explainCommand(), p.credentialsCommand(), p.rulesCommand(), p.leasesCommand(), p.registerCommand(), p.vendorCommand(), p.userCommand(),
 			p.tokenCommand(), p.auditCommand(), p.passwordCommand(),
 		},
@@ -131,23 +131,24 @@ func defaultData() string {
 	return "airdrift-data"
 }
 
-// connect makes a client for the service that the options name.
+// connect makes a client for the service that the options name: that of the data directory by its socket, another by TLS.
 func connect(c *cli.Command) (*client.Client, error) {
-	if url := c.String("server"); url != "" {
-		if c.String("token-file") == "" {
-			return nil, wrongUse("--server wants --token-file: a file with a token that airdrift token add made, or the file token in the service's data directory")
-		}
-		token, err := os.ReadFile(c.String("token-file"))
-		if err != nil {
-			return nil, fmt.Errorf("token: %w", err)
-		}
-		return client.NewPinned(url, strings.TrimSpace(string(token)), c.String("pin")), nil
+	url := c.String("server")
+	if url == "" {
+		return client.Local(c.String("data")), nil
 	}
-	address, token, err := service.Find(c.String("data"))
+	if c.String("token-file") == "" {
+		return nil, wrongUse("--server wants --token-file: a file with a token that airdrift token add made")
+	}
+	token, err := os.ReadFile(c.String("token-file"))
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("token: %w", err)
 	}
-	return client.NewPinned(address.URL, token, address.Pin), nil
+	cl, err := client.New(url, strings.TrimSpace(string(token)), c.String("pin"))
+	if err != nil {
+		return nil, wrongUse("--server: %v", err)
+	}
+	return cl, nil
 }
 
 // connectSite makes a client and finds the site that the options name.

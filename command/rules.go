@@ -184,15 +184,16 @@ func (p Program) leasesCommand() *cli.Command {
 					if c.Args().Len() != 1 {
 						return wrongUse("want one file of leases")
 					}
-					text, err := os.ReadFile(c.Args().First())
+					file, err := os.Open(c.Args().First())
 					if err != nil {
 						return err
 					}
+					defer file.Close()
 					cl, site, err := connectSite(ctx, c)
 					if err != nil {
 						return err
 					}
-					got, err := cl.ImportLeases(ctx, site.ID, api.LeaseFile{Name: filepath.Base(c.Args().First()), Text: string(text)})
+					got, err := cl.ImportLeases(ctx, site.ID, filepath.Base(c.Args().First()), file)
 					if err != nil {
 						return err
 					}

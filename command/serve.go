@@ -4,9 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"airdrift/api"
 	"airdrift/hostwire"
 	"airdrift/service"
 )
@@ -35,7 +38,11 @@ func (p Program) serveCommand() *cli.Command {
 			&cli.BoolFlag{Name: "tls", Usage: "speak TLS on loopback too", Sources: env("TLS")},
 			&cli.StringFlag{Name: "tls-certificate", Usage: "PEM `FILE` with the certificate chain", Sources: env("TLS_CERTIFICATE")},
 			&cli.StringFlag{Name: "tls-key", Usage: "PEM `FILE` with its key", Sources: env("TLS_KEY")},
-			&cli.StringSliceFlag{Name: "public", Usage: "public `NETWORK` that may be put into a fence, as the site's own; may be given again", Sources: env("PUBLIC")},
+			&cli.StringSliceFlag{Name: "trusted-proxy", Usage: "`NETWORK` of proxies whose header X-Forwarded-For is believed; may be given again", Sources: env("TRUSTED_PROXY")},
+			&cli.BoolFlag{Name: "second-factor", Usage: "require a second factor of everybody who signs in by password", Sources: env("SECOND_FACTOR")},
+			&cli.DurationFlag{Name: "idle", Usage: "`TIME` after which a session of the console that nobody uses ends", Value: service.DefaultIdle, Sources: env("IDLE")},
+			&cli.IntFlag{Name: "audit-days", Usage: "for how many `DAYS` the audit log is kept", Value: int(service.DefaultAuditKept / (24 * time.Hour)), Sources: env("AUDIT_DAYS")},
+			&cli.StringSliceFlag{Name: "public", Usage: "public `NETWORK`, or one of loopback, that may be put into a fence, as the site's own; may be given again", Sources: env("PUBLIC")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			config, err := instanceConfig(c)
@@ -52,9 +59,11 @@ func (p Program) serveCommand() *cli.Command {
 			}
 			fmt.Fprintf(p.Err, "Airdrift serves at %s\n", in.URL)
 			if in.Pin != "" {
-				fmt.Fprintf(p.Err, "SHA-256 of its certificate: %s\n", in.Pin)
+				fmt.Fprintf(p.Err, "SHA-256 of its certificate's key: %s\n", in.Pin)
 			}
-			fmt.Fprintf(p.Err, "The first password of the user administrator is in %s\n", in.PasswordFile())
+			if _, err := os.Stat(in.PasswordFile()); err == nil {
+				fmt.Fprintf(p.Err, "The first password of the user administrator is in %s\n", in.PasswordFile())
+			}
 			return errors.Join(in.Wait(ctx), in.Close())
 		},
 	}
@@ -64,16 +73,24 @@ func (p Program) passwordCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "password",
 		Usage: "set your own password, read from standard input",
+		Description: "On the service's own machine this sets the password of the user administrator, whatever it was; with --server the one there is\n" +
+			"is asked for first.",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			cl, err := connect(c)
 			if err != nil {
 				return err
 			}
-			password, err := p.secrets().read("New password: ", "password")
+			secrets, present := p.secrets(), ""
+			if c.String("server") != "" { // on this machine the system says who asks
+				if present, err = secrets.read("Present password: ", "present password"); err != nil {
+					return err
+				}
+			}
+			password, err := secrets.read("New password: ", "password")
 			if err != nil {
 				return err
 			}
-			if err := cl.SetPassword(ctx, password); err != nil {
+			if err := cl.SetPassword(ctx, api.OwnPassword{Password: password, Present: present}); err != nil {
 				return err
 			}
 			fmt.Fprintln(p.Err, "The password is set.")

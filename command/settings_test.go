@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -46,7 +47,8 @@ func TestSettingsInTheirOrder(t *testing.T) {
 	if err := os.WriteFile(dsn, []byte("user:secret@tcp(127.0.0.1:3306)/airdrift\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	file := writeFile(t, "data: /srv/airdrift\nlisten: 127.0.0.1:1111\ntls: true\npublic: [192.0.2.0/28]\nspoolLimit: 1000000\ndsnFile: "+dsn+"\ndsnCA: /srv/ca.pem\n")
+	file := writeFile(t, "data: /srv/airdrift\nlisten: 127.0.0.1:1111\ntls: true\npublic: [192.0.2.0/28]\nspoolLimit: 1000000\ndsnFile: "+dsn+"\ndsnCA: /srv/ca.pem\n"+
+		"trustedProxies: [10.40.9.0/28]\nsecondFactor: true\nidle: 5m\nauditDays: 30\n")
 	t.Setenv("AIRDRIFT_PUBLIC", "198.51.100.0/24")
 	got, err := readConfig(t, "serve", "--settings", file, "--listen", "127.0.0.1:2222")
 	if err != nil {
@@ -57,6 +59,12 @@ func TestSettingsInTheirOrder(t *testing.T) {
 	}
 	if len(got.Public) != 1 || got.Public[0] != netip.MustParsePrefix("198.51.100.0/24") {
 		t.Errorf("public networks %v, want those of the environment", got.Public)
+	}
+	if len(got.Proxies) != 1 || got.Proxies[0] != netip.MustParsePrefix("10.40.9.0/28") || !got.SecondFactor || got.Idle != 5*time.Minute || got.AuditKept != 30*24*time.Hour {
+		t.Errorf("who is let in, and how: %+v", got)
+	}
+	if got, err = readConfig(t, "serve", "--settings", file, "--idle", "1h", "--audit-days", "7"); err != nil || got.Idle != time.Hour || got.AuditKept != 7*24*time.Hour {
+		t.Errorf("options over the file: %+v, %v", got, err)
 	}
 	if got, err = readConfig(t, "--data", "/elsewhere", "serve"); err != nil || got.Data != "/elsewhere" || got.Listen != defaultListen || got.TLS {
 		t.Errorf("without a file: %+v, %v", got, err)
@@ -69,6 +77,10 @@ func TestSettingsThatMakeNoSense(t *testing.T) {
 		"public:\n  - 192.0.2.0/24\n  - elsewhere\n": "line 3, column 5 (public[1])",
 		"spoolLimit: -1\n":                           "line 1, column 13 (spoolLimit)",
 		"tls: perhaps\n":                             "line 1",
+		"idle: 1s\n":                                 "line 1, column 7 (idle)",
+		"idle: soon\n":                               "is not a time from 1m0s to 12h0m0s",
+		"auditDays: 99999\n":                         "line 1, column 12 (auditDays)",
+		"trustedProxies: [everybody]\n":              "(trustedProxies[0])",
 		"":                                           "the file is empty",
 	} {
 		if _, err := readConfig(t, "serve", "--settings", writeFile(t, text)); err == nil || !strings.Contains(err.Error(), want) || exitCode(err) != exitWrongUse {

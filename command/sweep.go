@@ -30,7 +30,12 @@ func (p Program) sweepCommand() *cli.Command {
 			&cli.StringFlag{Name: "vantage", Usage: "`INTERFACE` to sweep from; may be left out where there is only one"},
 			&cli.StringSliceFlag{Name: "except", Usage: "`RANGE` to leave out; may be given again"},
 			&cli.StringFlag{Name: "file", Usage: "`FILE` with ranges, one or several a line, and comments after #; - reads standard input"},
-			&cli.StringFlag{Name: "pace", Usage: "how hard to push: gentle for old controllers, steady, brisk, or own figures such as rate=50,devices=4,per-device=1,per-network=32,rounds=3", Value: "steady"},
+			&cli.StringFlag{Name: "pace", Usage: "how hard to push: gentle for old controllers, steady, brisk, or own figures such as rate=50,broadcasts=20,devices=4,per-device=1,per-network=32,rounds=3,gap=100", Value: "steady"},
+			&cli.StringSliceFlag{Name: "leave-out", Usage: "`PROTOCOL`, or part of one such as snmp.default-community, that is not used; may be given again. airdrift protocols lists them"},
+			&cli.StringSliceFlag{Name: "never", Usage: "`PORT` that is never sent anything; may be given again"},
+			&cli.StringSliceFlag{Name: "pace-for", Usage: "pace for a part of the ranges, such as `gentle=10.40.3.0/24`; may be given again"},
+			&cli.StringSliceFlag{Name: "quiet", Usage: "`HOURS` of each day in which nothing is sent, such as 07:00-18:30; may be given again"},
+			&cli.StringFlag{Name: "waits", Usage: "how long answers are waited for, in milliseconds, such as `first=1000,least=300,most=4000,last=2000`"},
 			&cli.StringFlag{Name: "ports", Usage: "TCP `PORTS` to ask: telling, usual (some 200), all, or a list such as 22,80,8000-8100", Value: "telling"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -43,6 +48,9 @@ func (p Program) sweepCommand() *cli.Command {
 				Exclusions: strings.Join(c.StringSlice("except"), ","), Ports: c.String("ports"),
 			}
 			if wanted.Pace, wanted.Figures, err = readPace(c.String("pace")); err != nil {
+				return err
+			}
+			if wanted.Plan, err = readPlan(c); err != nil {
 				return err
 			}
 			if path := c.String("file"); path != "" {
@@ -103,17 +111,18 @@ func readPace(text string) (name string, figures *api.Pace, err error) {
 		return text, nil, nil
 	}
 	s := sweep.Steady
-	own := api.Pace{Rate: s.Rate, Devices: s.Devices, PerDevice: s.PerDevice, PerNetwork: s.PerNetwork, Rounds: s.Rounds}
-	whole := map[string]*int{"devices": &own.Devices, "per-device": &own.PerDevice, "per-network": &own.PerNetwork, "rounds": &own.Rounds}
+	own := api.Pace{Rate: s.Rate, Devices: s.Devices, PerDevice: s.PerDevice, PerNetwork: s.PerNetwork, Rounds: s.Rounds, Gap: int(s.Gap.Milliseconds())}
+	whole := map[string]*int{"devices": &own.Devices, "per-device": &own.PerDevice, "per-network": &own.PerNetwork, "rounds": &own.Rounds, "gap": &own.Gap}
+	parts := map[string]*float64{"rate": &own.Rate, "broadcasts": &own.Broadcasts}
 	for part := range strings.SplitSeq(text, ",") {
 		key, value, _ := strings.Cut(strings.TrimSpace(part), "=")
 		n, err := strconv.ParseFloat(value, 64)
 		target := whole[key]
 		switch {
-		case err != nil || target == nil && key != "rate" || target != nil && n != float64(int(n)):
-			return "", nil, wrongUse("%q is no figure of a pace: want rate, devices, per-device, per-network and rounds, such as rate=50,per-device=1", part)
-		case key == "rate":
-			own.Rate = n
+		case err != nil || target == nil && parts[key] == nil || target != nil && n != float64(int(n)):
+			return "", nil, wrongUse("%q is no figure of a pace: want rate, broadcasts, devices, per-device, per-network, rounds and gap (in milliseconds), such as rate=50,per-device=1", part)
+		case target == nil:
+			*parts[key] = n
 		default:
 			*target = int(n)
 		}

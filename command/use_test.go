@@ -24,7 +24,7 @@ func TestCommandsOnASweptSite(t *testing.T) {
 	use := func(args ...string) (out, errs string, code int) {
 		var stdout, stderr bytes.Buffer
 		p := command.Program{In: strings.NewReader(typed), Out: &stdout, Err: &stderr}
-		args = append([]string{"airdrift", "--server", s.URL, "--token-file", filepath.Join(s.Data, "token")}, args...)
+		args = append([]string{"airdrift", "--data", s.Data}, args...)
 		code = command.Run(t.Context(), p, args)
 		return stdout.String(), stderr.String(), code
 	}

@@ -29,7 +29,7 @@ func (p Program) userCommand() *cli.Command {
 				}
 				return p.listUsers(ctx, c, cl)
 			}},
-			{Name: "add", Usage: "enter a user", ArgsUsage: "NAME", Flags: []cli.Flag{roleFlag()}, Action: p.onUser(
+			{Name: "add", Usage: "add a user", ArgsUsage: "NAME", Flags: []cli.Flag{roleFlag()}, Action: p.onUser(
 				func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
 					password, err := p.secrets().read("Password of "+name+": ", "password")
 					if err != nil {
@@ -50,9 +50,18 @@ func (p Program) userCommand() *cli.Command {
 					}
 					return cl.ResetPassword(ctx, name, password)
 				})},
-			{Name: "remove", Usage: "take a user away, tokens and sessions included", ArgsUsage: "NAME", Action: p.onUser(
+			{Name: "remove", Usage: "delete a user, tokens and sessions included", ArgsUsage: "NAME", Action: p.onUser(
 				func(ctx context.Context, _ *cli.Command, cl *client.Client, name string) error {
 					return cl.DeleteUser(ctx, name)
+				})},
+			{Name: "access", Usage: "list the sessions and tokens of a user", ArgsUsage: "NAME", Action: p.showAccess},
+			{Name: "revoke", Usage: "end the sessions and delete the tokens of a user", ArgsUsage: "NAME", Action: p.onUser(
+				func(ctx context.Context, _ *cli.Command, cl *client.Client, name string) error {
+					return cl.RevokeUserAccess(ctx, name)
+				})},
+			{Name: "reset-second-factor", Usage: "turn the second factor of a user off who has lost it", ArgsUsage: "NAME", Action: p.onUser(
+				func(ctx context.Context, _ *cli.Command, cl *client.Client, name string) error {
+					return cl.ResetSecondFactor(ctx, name)
 				})},
 		},
 	}
@@ -80,11 +89,44 @@ func (p Program) listUsers(ctx context.Context, c *cli.Command, cl *client.Clien
 	if err != nil {
 		return err
 	}
-	g := grid{headings: []string{"User", "Role", "Since"}}
+	g := grid{headings: []string{"User", "Role", "Second factor", "Since"}}
 	for _, u := range list {
-		g.add(u.Name, u.Role, localTime(&u.Created))
+		second := "no"
+		if u.SecondFactor {
+			second = "yes"
+		}
+		g.add(u.Name, u.Role, second, localTime(&u.Created))
 	}
 	return write(p.Out, c.String("output"), g, list)
+}
+
+func (p Program) showAccess(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() != 1 {
+		return wrongUse("want one name of a user")
+	}
+	cl, err := connect(c)
+	if err != nil {
+		return err
+	}
+	access, err := cl.UserAccess(ctx, c.Args().First())
+	if err != nil {
+		return err
+	}
+	g := grid{headings: []string{"Opens", "For", "Since", "Used", "Until"}}
+	for _, s := range access.Sessions {
+		g.add("session", s.Origin, localTime(&s.Began), localTime(&s.Used), "")
+	}
+	for _, t := range access.Tokens {
+		g.add("token", t.Label, localTime(&t.Created), usedText(t), localTime(&t.Expires))
+	}
+	return write(p.Out, c.String("output"), g, access)
+}
+
+func usedText(t api.Token) string {
+	if t.Used.IsZero() {
+		return "never"
+	}
+	return localTime(&t.Used)
 }
 
 func (p Program) tokenCommand() *cli.Command {
@@ -103,7 +145,9 @@ func (p Program) tokenCommand() *cli.Command {
 				}
 				return p.writeTokens(c, list)
 			}},
-			{Name: "add", Usage: "make a token; it is told once", ArgsUsage: "LABEL", Action: func(ctx context.Context, c *cli.Command) error {
+			{Name: "add", Usage: "make a token; it is told once", ArgsUsage: "LABEL", Flags: []cli.Flag{
+				&cli.IntFlag{Name: "days", Usage: "for how many `DAYS` it is good, up to 366", Value: 90},
+			}, Action: func(ctx context.Context, c *cli.Command) error {
 				if c.Args().Len() != 1 {
 					return wrongUse("want a label that says what the token is for")
 				}
@@ -111,7 +155,7 @@ func (p Program) tokenCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				token, err := cl.CreateToken(ctx, c.Args().First())
+				token, err := cl.CreateToken(ctx, c.Args().First(), c.Int("days"))
 				if err != nil {
 					return err
 				}
@@ -121,7 +165,7 @@ func (p Program) tokenCommand() *cli.Command {
 				}
 				return p.writeTokens(c, []api.Token{token})
 			}},
-			{Name: "remove", Usage: "take a token away", ArgsUsage: "NUMBER", Action: func(ctx context.Context, c *cli.Command) error {
+			{Name: "remove", Usage: "delete a token", ArgsUsage: "NUMBER", Action: func(ctx context.Context, c *cli.Command) error {
 				id, err := strconv.ParseUint(c.Args().First(), 10, 64)
 				if err != nil {
 					return wrongUse("want the number of a token: airdrift token list shows them")
@@ -137,9 +181,9 @@ func (p Program) tokenCommand() *cli.Command {
 }
 
 func (p Program) writeTokens(c *cli.Command, list []api.Token) error {
-	g := grid{headings: []string{"No", "Label", "Since"}}
+	g := grid{headings: []string{"No", "Label", "Since", "Used", "Until"}}
 	for _, t := range list {
-		g.add(strconv.FormatUint(t.ID, 10), t.Label, localTime(&t.Created))
+		g.add(strconv.FormatUint(t.ID, 10), t.Label, localTime(&t.Created), usedText(t), localTime(&t.Expires))
 	}
 	return write(p.Out, c.String("output"), g, list)
 }

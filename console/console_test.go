@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -19,6 +20,7 @@ import (
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
+	"github.com/pquerna/otp/totp"
 
 	"airdrift/api"
 	"airdrift/client"
@@ -110,6 +112,11 @@ func (h *house) wait(what string, limit time.Duration, actions ...action) {
 // has waits until the page shows a text.
 func has(text string) action {
 	return until(fmt.Sprintf("document.body.innerText.includes(%q)", text))
+}
+
+// chip waits until the page shows a chip that says just that.
+func chip(text string) action {
+	return until(fmt.Sprintf(`[...document.querySelectorAll(".MuiChip-label")].some((c) => c.innerText === %q)`, text))
 }
 
 // button finds a button or link by what is written on it.
@@ -258,6 +265,7 @@ func TestConsole(t *testing.T) {
 	h.rules()
 	h.discardSweep()
 	h.users()
+	h.secondFactor()
 	h.lookOnly()
 	h.signOut()
 }
@@ -294,6 +302,9 @@ func (h *house) sweepWithFaults() {
 	h.do("a range that is malformed", click("Overview"), click("Start a sweep"), has("Leave out"), fill("Ranges", "10.40.1.0/24, 10.40.300.9"), click("Start"), has(`"10.40.300.9" is not an address`))
 	h.accessible("start a sweep")
 	h.shot("start-sweep")
+	h.do("a plan", click("With more care"), has("Quiet hours"), fill("Quiet hours", "at night"), fill("Ranges", "10.40.1.0/24"), click("Start"), has(`quiet hours "at night"`),
+		fill("Quiet hours", "03:00-03:01"), fill("Ports never sent anything", "9100"))
+	h.accessible("a plan")
 	h.do("a range outside", fill("Ranges", "10.41.0.0/24"), click("Start"), has("10.41.0.0 lies outside the networks this site may be swept in"))
 	if sweeps, err := h.Client.Sweeps(h.t.Context(), h.Site.ID); err != nil || len(sweeps) != 0 {
 		h.t.Errorf("after two refused sweeps there are %v, %v", sweeps, err)
@@ -301,8 +312,11 @@ func (h *house) sweepWithFaults() {
 }
 
 func (h *house) watchSweep() {
-	h.do("a sweep that runs", fill("Ranges", "10.40.1.0/24, 10.40.2.0/24"), click("Start"), has("Stop, and keep what was seen"), has("questions a second"), has("10.40.1.2"))
+	h.do("a sweep that runs", fill("Ranges", "10.40.1.0/24, 10.40.2.0/24"), click("Start"), has("Stop, and keep what was seen"), has("probes/s"), has("10.40.1.2"))
 	h.shot("sweep-running")
+	if sweeps, err := h.Client.Sweeps(h.t.Context(), h.Site.ID); err != nil || len(sweeps) != 1 || sweeps[0].Plan == nil || !slices.Equal(sweeps[0].Plan.Never, []uint16{9100}) {
+		h.t.Errorf("the sweep's plan: %+v, %v", sweeps, err)
+	}
 	h.do("stopping it", click("Stop, and keep what was seen"), has("stopped"), has("Against the sweep before"), has("Stopped by administrator."))
 	h.do("going on", click("Go on from here"), has("Stop, and keep what was seen"), click("Stop, and keep what was seen"), has("Continued by administrator."))
 	sweep, err := h.Client.StartSweep(h.t.Context(), h.Site.ID, api.NewSweep{Pace: "brisk"})
@@ -369,7 +383,7 @@ func (h *house) changeDevice() {
 	h.do("no reason", click("Set aside"), has("It can be taken back."), fill("Reason", "the caterer's own"), click("Set it aside"), has("Set aside by administrator"), has("the caterer's own"))
 	h.accessible("a device that is set aside")
 	h.do("taken back", click("Take back"), until("!document.body.innerText.includes('Set aside by')"))
-	h.do("into the register", click("Add to the register"), fill("Location", "nursery"), click("Add"), has("In the register"), has("managed"), has("nursery"))
+	h.do("into the register", click("Add to the register"), fill("Location", "nursery"), click("Add"), has("In the register"), chip("managed"), has("nursery"))
 }
 
 // whoIsIt looks at devices that say by their protocols who they are, and finds them by it.
@@ -408,7 +422,7 @@ func (h *house) rules() {
 	h.do("mended", fill("Rules (YAML)", "rules:\n  - rule: bells\n    because: They ring.\n    when: [{keys: [http.title], words: [threshold]}]\n    says: [{attribute: model, value: Bell, strength: 30}]\n"),
 		click("Try them"), has("1 rule would change 3 devices."), has("Bell"))
 	h.page("rules-trial")
-	h.do("kept", click("Keep, switched off"), until(`!document.body.innerText.includes("Try them")`), has("garden"), has("off"))
+	h.do("kept", click("Keep, switched off"), until(`!document.body.innerText.includes("Try them")`), has("garden"), until(`(s => s && !s.checked)(document.querySelector('input[aria-label="garden is on"]'))`))
 	h.do("switched on", press(`//input[@aria-label="garden is on"]`), until(`(s => s.checked && !s.disabled)(document.querySelector('input[aria-label="garden is on"]'))`), chromedp.Navigate(h.path("/devices?model=Bell")), has("1–3 of 3"))
 	h.do("taken back", click("Rules"), press(`//button[@aria-label="Take garden away"]`), has("No rules of the site’s own"), chromedp.Navigate(h.path("/devices?model=Bell")), has("No device is like this"))
 }
@@ -416,7 +430,7 @@ func (h *house) rules() {
 // hostileDevices looks at devices that try to be more than text on the page.
 func (h *house) hostileDevices() {
 	for _, name := range []string{"10.40.1.160", "10.40.1.161", "10.40.1.162", "10.40.1.164"} {
-		h.do("a hostile device", chromedp.Navigate(h.path("/devices?text="+name)), has("1–1 of 1"), press(`//div[@role="row"]//a[contains(.,"`+name+`")]`), has("Ports and first words"))
+		h.do("a hostile device", chromedp.Navigate(h.path("/devices?text="+name)), has("1–1 of 1"), press(`//div[@role="row"]//a[contains(.,"`+name+`")]`), has("Ports and banners"))
 		h.do("it stays text", until(`document.title === "Airdrift"`), until(`!document.querySelector("main script, main b, main img[src=x]")`),
 			until(`!/[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u202a-\u202e]/.test(document.querySelector("main").innerText)`))
 	}
@@ -437,14 +451,44 @@ func (h *house) discardSweep() {
 
 func (h *house) users() {
 	h.do("users", click("Users"), has("administrator"), has("discard-sweep"))
-	h.do("a password too short", click("Enter a user"), fill("User’s name", "mason"), fill("User’s password", "short"), click("Enter"), has("want at least 10 characters"))
+	h.do("a password too short", click("Add a user"), fill("User’s name", "mason"), fill("User’s password", "short"), click("Add"), has("want at least 10 characters"))
 	h.accessible("enter a user")
-	h.do("a user", fill("User’s password", "over the garden wall"), click("Enter"), has("mason"), has("create-user"))
+	h.do("a user", fill("User’s password", "over the garden wall"), click("Add"), has("mason"), has("create-user"))
 	h.page("users")
-	h.do("the last administrator", press(`//button[@aria-label="Take administrator away"]`), has("administrator is the last administrator"))
+	h.do("the last administrator", press(`//button[@aria-label="Delete administrator"]`), has("administrator is the last administrator"))
 	h.do("one's own account", press(`//a[starts-with(@aria-label,"administrator, who may")]`), has("Tokens for the command line"))
 	h.do("a token", fill("What it is for", "the laptop"), click("Make a token"), has("told this once"))
 	h.page("account")
+}
+
+// shown gives the part of the page's text that a regular expression of JavaScript finds.
+func (h *house) shown(pattern string) string {
+	h.t.Helper()
+	found, err := chromedp.Run(h.browser, chromedp.Evaluate[string](fmt.Sprintf("(document.body.innerText.match(%s) ?? [''])[0]", pattern)))
+	if err != nil || found == "" {
+		h.t.Fatalf("the page shows nothing like %s: %v", pattern, err)
+	}
+	return found
+}
+
+// secondFactor sets one up, signs in with it, and turns it off again.
+func (h *house) secondFactor() {
+	h.do("begun with a wrong password", fill("Password", "guess"), click("Set up a second factor"), has("the present password is not right"))
+	h.do("begun", fill("Password", h.Password), click("Set up a second factor"), has("Code it shows"))
+	h.page("second-factor")
+	code, err := totp.GenerateCode(h.shown(`/\b[A-Z2-7]{32}\b/`), time.Now())
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	h.do("turned on", fill("Code it shows", code), click("Turn it on"), has("Keep these recovery codes"))
+	h.accessible("recovery codes")
+	first, last := h.shown(`/\b[a-z2-7]{4}(-[a-z2-7]{4}){3}\b/`), h.shown(`/\b[a-z2-7]{4}(-[a-z2-7]{4}){3}\b(?![\s\S]*\b[a-z2-7]{4}(-[a-z2-7]{4}){3}\b)/`)
+	h.do("kept", click("I have kept them"), has("A code of your authenticator is asked for when you sign in."))
+	h.do("in again", press(`//button[@aria-label="Sign out"]`), has("Sign in"), fill("Name", "administrator"), fill("Password", h.Password), click("Sign in"), has("Six digits of your authenticator"))
+	h.accessible("sign-in with a code")
+	h.do("a wrong code", fill("Code", "123456"), click("Sign in"), has("the code is not right"))
+	h.do("a recovery code", fill("Code", first), click("Sign in"), has("nobody manages"))
+	h.do("off again", press(`//a[starts-with(@aria-label,"administrator, who may")]`), has("A code of your authenticator"), fill("Password", h.Password), fill("Code", last), click("Turn it off"), has("Set up a second factor"))
 }
 
 // lookOnly signs in as somebody who may only look: what changes things is not offered.

@@ -35,7 +35,7 @@ type daemon struct {
 var daemons = []daemon{
 	{
 		program: "snmpd",
-		files: map[string]string{"snmpd.conf": "agentaddress udp:161\nrocommunity garden\nrocommunity public 10.77.0.1 .1.3.6.1.2.1.1\n" +
+		files: map[string]string{"snmpd.conf": "agentaddress udp:161\nrocommunity wisteria-pergola\nrocommunity public 10.77.0.1 .1.3.6.1.2.1.1\n" +
 			"sysName acorn\nsysLocation Palm house\nsysServices 72\ncreateUser heron SHA-256 \"stilts-in-water\" AES \"reeds-and-rushes\"\nrouser heron priv\n"},
 		args: []string{"-f", "-Lo", "-C", "-c", "DIR/snmpd.conf", "-p", "DIR/pid", "--persistentDir=DIR"},
 		says: []string{"snmp.version=3", "snmp.engine=80001f88", "snmp.engine-enterprise=8072", "snmp.default=public", "snmp.credential=version three",
@@ -81,7 +81,7 @@ var daemons = []daemon{
 		program: "dnsmasq",
 		files:   map[string]string{"dnsmasq.conf": "port=53\nno-resolv\nno-hosts\nbind-interfaces\ninterface=veth1\nuser=root\nkeep-in-foreground\npid-file=\nptr-record=2.0.77.10.in-addr.arpa,acorn.garden.example\n"},
 		args:    []string{"-C", "DIR/dnsmasq.conf"},
-		says:    []string{"dns.ptr=acorn.garden.example"},
+		says:    []string{"dns.ptr=acorn.garden.example", "dns.version=dnsmasq-"},
 	},
 	{
 		program: "lldpd",
@@ -91,9 +91,9 @@ var daemons = []daemon{
 	},
 	{
 		program: "smbd",
-		files:   map[string]string{"smb.conf": "[global]\nserver string = Acorn\nprivate dir = DIR\nlock directory = DIR\nstate directory = DIR\ncache directory = DIR\npid directory = DIR\nncalrpc dir = DIR\nlog file = DIR/log\nlogging = file\nrpc start on demand helpers = no\nserver signing = mandatory\n"},
+		files:   map[string]string{"smb.conf": "[global]\nnetbios name = ACORN\nworkgroup = GARDEN\nserver string = Acorn\nprivate dir = DIR\nlock directory = DIR\nstate directory = DIR\ncache directory = DIR\npid directory = DIR\nncalrpc dir = DIR\nlog file = DIR/log\nlogging = file\nrpc start on demand helpers = no\nserver signing = mandatory\n"},
 		args:    []string{"-F", "--no-process-group", "-s", "DIR/smb.conf"},
-		says:    []string{"smb.dialect=3.1.1", "smb.signing=required", "smb.id="},
+		says:    []string{"smb.dialect=3.1.1", "smb.signing=required", "smb.id=", "smb.name=ACORN", "smb.domain="},
 	},
 	{
 		program: "nmbd",
@@ -213,7 +213,7 @@ func learnOf(t *testing.T, servers []daemon) {
 	lab := newLab(t)
 	var wanted []string
 	for _, d := range servers {
-		if path := programPath(d.program); path != "" {
+		if path := installed(t, d.program); path != "" {
 			lab.start(t, path, d)
 			wanted = append(wanted, d.says...)
 		}
@@ -225,7 +225,7 @@ func learnOf(t *testing.T, servers []daemon) {
 	var items []evidence.Item
 	// Daemons take their time to start, and there is no other sign of their being ready than that they answer.
 	for end := time.Now().Add(90 * time.Second); time.Now().Before(end); {
-		items = evidence.Merge(items, lab.sweep(t))
+		items = evidence.Merge(items, lab.sweep(t), evidence.Asked)
 		missing = slices.DeleteFunc(slices.Clone(wanted), func(w string) bool {
 			return slices.ContainsFunc(items, func(it evidence.Item) bool { return strings.HasPrefix(it.Key+"="+it.Value, w) })
 		})
@@ -245,7 +245,7 @@ func learnOf(t *testing.T, servers []daemon) {
 		}
 	}
 	for _, item := range items {
-		for _, hidden := range []string{"stilts-in-water", "reeds-and-rushes", "garden "} {
+		for _, hidden := range []string{"stilts-in-water", "reeds-and-rushes", "wisteria-pergola", "weeds"} {
 			if strings.Contains(item.Value, hidden) {
 				t.Errorf("a secret is told: %s=%s", item.Key, item.Value)
 			}
@@ -263,9 +263,33 @@ func programPath(program string) string {
 	return ""
 }
 
+// Where CI says which servers it has installed, none of them may be left out, and it is told which were tried.
+const (
+	installedVar = "AIRDRIFT_SERVERS" // programs, separated by spaces
+	triedVar     = "AIRDRIFT_TRIED"   // a file to write them to
+)
+
+// installed gives the path of a server that is there, and notes that it is tried.
+func installed(t *testing.T, program string) string {
+	t.Helper()
+	path := programPath(program)
+	if path == "" && slices.Contains(strings.Fields(os.Getenv(installedVar)), program) {
+		t.Errorf("%s was installed to be tried, and is not found", program)
+	}
+	if name := os.Getenv(triedVar); name != "" && path != "" {
+		file, err := os.OpenFile(name, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer file.Close()
+		fmt.Fprintln(file, program)
+	}
+	return path
+}
+
 // TestEveryWayIntoAnAgent asks a real agent with a user for each pair of protocols, and with ones that must not be let in.
 func TestEveryWayIntoAnAgent(t *testing.T) {
-	path := programPath("snmpd")
+	path := installed(t, "snmpd")
 	if path == "" {
 		t.Skip("snmpd is not installed: make servers installs it")
 	}
@@ -295,7 +319,7 @@ func TestEveryWayIntoAnAgent(t *testing.T) {
 		t.Fatal(err)
 	}
 	ask := func(c probe.Credential) string {
-		items, _ := probe.SNMPWith(t.Context(), w, netip.MustParseAddr("10.77.0.2"), time.Second, c)
+		items, _ := probe.SNMPWith(t.Context(), probe.Over(w), netip.MustParseAddr("10.77.0.2"), time.Second, c)
 		return evidence.First(items, evidence.KeySNMPName)
 	}
 	for end := time.Now().Add(30 * time.Second); ask(credentials[0]) == "" && time.Now().Before(end); { // the agent takes its time to start
@@ -421,7 +445,7 @@ func (l *lab) sweep(t *testing.T) []evidence.Item {
 		t.Fatal(err)
 	}
 	order := sweep.Order{
-		Ranges: ranges, Fence: []netip.Prefix{netip.MustParsePrefix("10.77.0.0/24")}, Pace: sweep.Brisk, Ports: append([]uint16{8200}, sweep.TellingPorts...), Seed: 1,
+		Ranges: ranges, Fence: []netip.Prefix{netip.MustParsePrefix("10.77.0.0/24")}, Pace: sweep.Brisk, Ports: append([]uint16{8200}, probe.TellingPorts()...), Seed: 1,
 		NameServers: []netip.Addr{netip.MustParseAddr("10.77.0.2")},
 		Credentials: []probe.Credential{
 			{ID: 1, Name: "wrong", Version: probe.SNMPv2c, Community: secret.New("weeds")},
@@ -435,7 +459,7 @@ func (l *lab) sweep(t *testing.T) []evidence.Item {
 		switch e := e.(type) {
 		case sweep.Sighted:
 			if e.Sighting.Addr == netip.MustParseAddr("10.77.0.2") {
-				items = evidence.Merge(items, e.Sighting.Items)
+				items = evidence.Merge(items, e.Sighting.Items, evidence.Asked)
 			}
 		case sweep.Warning:
 			t.Log(fmt.Sprint("warning: ", e.Text))

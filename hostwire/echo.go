@@ -29,38 +29,43 @@ var families = map[string]family{
 	"ip6": {"ip6:ipv6-icmp", "udp6", netip.IPv6Unspecified(), ipv6.ICMPTypeEchoRequest, ipv6.ICMPTypeEchoReply},
 }
 
-// Echo opens a raw socket where that is permitted, else the system's unprivileged echo socket.
-func (w *Wire) Echo(_ context.Context, network string) (wire.EchoConn, error) {
+// Echo opens a raw socket where that is permitted, else the system's unprivileged echo socket. What is sent leaves by the interface,
+// from the address of it that fits the target.
+func (w *Wire) Echo(ctx context.Context, network string) (wire.EchoConn, error) {
 	f, known := families[network]
 	if !known {
 		return nil, fmt.Errorf("network %q: want ip4 or ip6", network)
 	}
-	self, err := w.self(f.any)
-	if err != nil {
+	if _, err := w.self(f.any); err != nil {
 		return nil, err
 	}
-	conn, err := icmp.ListenPacket(f.raw, self.String())
+	config := net.ListenConfig{Control: w.bindToInterface}
+	conn, err := config.ListenPacket(ctx, f.raw, f.any.String())
 	raw := err == nil
 	if errors.Is(err, os.ErrPermission) {
-		conn, err = icmp.ListenPacket(f.plain, self.String())
+		conn, err = w.plainEcho(f)
 	}
 	if err != nil {
 		return nil, noRights(err)
 	}
+	c := &echoConn{conn: conn, family: f, raw: raw, id: int(rand.Uint32N(1 << 16))}
 	if network == "ip4" {
-		err = conn.IPv4PacketConn().SetControlMessage(ipv4.FlagTTL, true)
+		c.four = ipv4.NewPacketConn(conn)
+		err = c.four.SetControlMessage(ipv4.FlagTTL, true)
 	} else {
-		err = conn.IPv6PacketConn().SetControlMessage(ipv6.FlagHopLimit, true)
+		c.six = ipv6.NewPacketConn(conn)
+		err = c.six.SetControlMessage(ipv6.FlagHopLimit, true)
 	}
 	if err != nil {
-		_ = conn.Close()
-		return nil, fmt.Errorf("echo socket: %w", err)
+		return nil, errors.Join(fmt.Errorf("echo socket: %w", err), conn.Close())
 	}
-	return &echoConn{conn: conn, family: f, raw: raw, id: int(rand.Uint32N(1 << 16))}, nil
+	return c, nil
 }
 
 type echoConn struct {
-	conn   *icmp.PacketConn
+	conn   net.PacketConn
+	four   *ipv4.PacketConn // the one or the other
+	six    *ipv6.PacketConn
 	family family
 	raw    bool // a raw socket hears every answer on the machine; the other kind only its own
 	id     int
@@ -101,14 +106,14 @@ func (c *echoConn) Receive() (wire.EchoReply, error) {
 
 // read gives one packet and the time to live or hop limit it arrived with, 0 where the system does not tell.
 func (c *echoConn) read(buf []byte) (n, hops int, from net.Addr, err error) {
-	if four := c.conn.IPv4PacketConn(); four != nil {
-		n, control, from, err := four.ReadFrom(buf)
+	if c.four != nil {
+		n, control, from, err := c.four.ReadFrom(buf)
 		if control != nil {
 			hops = control.TTL
 		}
 		return n, hops, from, err
 	}
-	n, control, from, err := c.conn.IPv6PacketConn().ReadFrom(buf)
+	n, control, from, err := c.six.ReadFrom(buf)
 	if control != nil {
 		hops = control.HopLimit
 	}

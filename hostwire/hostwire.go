@@ -76,11 +76,13 @@ func Interfaces() ([]string, error) {
 
 // Link tells what the interface stands on now. One that has gone away has a name and nothing else.
 func (w *Wire) Link() wire.Link {
-	link := wire.Link{Name: w.name, NameServers: nameServers("/etc/resolv.conf")}
+	link := wire.Link{Name: w.name, NameServers: servers(), Others: othersThan(w.name)}
 	device, err := net.InterfaceByName(w.name)
 	if err != nil {
+		link.Down = true
 		return link
 	}
+	link.Down = !isUp(device)
 	link.MAC, link.MTU = hwaddr.FromHardware(device.HardwareAddr), device.MTU
 	addrs, _ := device.Addrs() // none where the interface has just gone away
 	for _, a := range addrs {
@@ -96,6 +98,32 @@ func (w *Wire) Link() wire.Link {
 	return link
 }
 
+// othersThan gives the addresses of all other interfaces but loopback.
+func othersThan(name string) []netip.Addr {
+	devices, _ := net.Interfaces() // none where the system does not tell
+	var others []netip.Addr
+	for _, device := range devices {
+		if device.Name == name || device.Flags&net.FlagLoopback != 0 {
+			continue
+		}
+		addrs, _ := device.Addrs() // none where it has just gone away
+		for _, a := range addrs {
+			if p, err := netip.ParsePrefix(a.String()); err == nil && !p.Addr().IsLinkLocalUnicast() {
+				others = append(others, p.Addr())
+			}
+		}
+	}
+	return others
+}
+
+// gone says of an interface that is not there what the system says of one that is down.
+func gone(err error) error {
+	if errors.As(err, new(*net.OpError)) {
+		return fmt.Errorf("%w: %w", syscall.ENETDOWN, err)
+	}
+	return err
+}
+
 // rank orders addresses by what they are good for: IPv4, IPv6, and those of the segment alone.
 func rank(a netip.Addr) int {
 	switch {
@@ -105,6 +133,22 @@ func rank(a netip.Addr) int {
 		return 1
 	}
 	return 0
+}
+
+// servers gives the name servers that the system asks. Where it asks a stub of its own on loopback, those are meant that the stub
+// asks in turn (systemd-resolved(8) writes them down beside).
+func servers() []netip.Addr {
+	listed := nameServers("/etc/resolv.conf")
+	if !slices.ContainsFunc(listed, netip.Addr.IsLoopback) {
+		return listed
+	}
+	behind := nameServers("/run/systemd/resolve/resolv.conf")
+	for _, a := range listed {
+		if !a.IsLoopback() && !slices.Contains(behind, a) {
+			behind = append(behind, a)
+		}
+	}
+	return behind
 }
 
 // nameServers reads the addresses out of a resolver's file (resolv.conf(5)).
@@ -184,7 +228,11 @@ func (w *Wire) ListenPacket(ctx context.Context, network string, addr netip.Addr
 		return nil, fmt.Errorf("interface %s: %w", w.name, err)
 	}
 	// Not every system lets a socket have the address of a group, so it has any.
-	conn, err := config.ListenPacket(ctx, network, netip.AddrPortFrom(wire.Anywhere(group), addr.Port()).String())
+	family := "udp4"
+	if group.Is6() {
+		family = "udp6"
+	}
+	conn, err := config.ListenPacket(ctx, family, netip.AddrPortFrom(wire.Anywhere(group), addr.Port()).String())
 	if err != nil {
 		return nil, err
 	}

@@ -1,8 +1,13 @@
 #!/bin/sh
 # Installs the real servers that the probes are held against in a namespace of the tests' own. None of them is started on this
 # machine: where there is no policy for that yet, one is put in place for the time of the installation, and they are not enabled.
+# servers.sh --programs names the programs that the tests then have to find.
 set -eu
-packages="snmpd openssh-server nginx-light vsftpd mosquitto avahi-daemon dnsmasq-base lldpd wsdd miniupnpd xrdp dropbear-bin openssl iproute2 util-linux"
+if [ "${1:-}" = --programs ]; then
+  echo snmpd sshd nginx vsftpd mosquitto avahi-daemon dnsmasq lldpd wsdd miniupnpd xrdp dropbear telnetd keepalived
+  exit 0
+fi
+packages="snmpd openssh-server nginx-light vsftpd mosquitto avahi-daemon dnsmasq-base lldpd wsdd miniupnpd xrdp dropbear-bin inetutils-telnetd keepalived openssl iproute2 util-linux"
 as_root=
 [ "$(id -u)" = 0 ] || as_root=sudo
 missing=
@@ -22,7 +27,7 @@ $as_root apt-get update -qq
 $as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null
 # A server that this has brought stays switched off at the next start of the machine too; those that were there stay as they are.
 if [ -d /run/systemd/system ]; then
-  for pair in snmpd:snmpd openssh-server:ssh nginx-light:nginx vsftpd:vsftpd mosquitto:mosquitto avahi-daemon:avahi-daemon lldpd:lldpd wsdd:wsdd miniupnpd:miniupnpd xrdp:xrdp; do
+  for pair in snmpd:snmpd openssh-server:ssh nginx-light:nginx vsftpd:vsftpd mosquitto:mosquitto avahi-daemon:avahi-daemon lldpd:lldpd wsdd:wsdd miniupnpd:miniupnpd xrdp:xrdp keepalived:keepalived; do
     case $missing in
       *"${pair%%:*}"*) $as_root systemctl disable --quiet "${pair##*:}" || true ;;
     esac

@@ -4,29 +4,20 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
 	"encoding/hex"
 	"errors"
-	"fmt"
-	"net/http"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/crypto/bcrypt"
-	"golang.org/x/time/rate"
 
 	"airdrift/store"
+	"airdrift/vault"
 )
 
-const (
-	cookieName  = "airdrift_session"
-	sessionLife = 12 * time.Hour
-	minPassword = 10 // characters
-	// firstUser is who there is when a service starts for the first time, and whom the local command line acts for.
-	firstUser = "administrator"
-)
+// firstUser is who there is when a service starts for the first time, and whom the local command line acts for.
+const firstUser = "administrator"
 
 // Role is what somebody may do; each may do what those before it may.
 type Role string
@@ -47,34 +38,42 @@ func (r Role) may(needed Role) bool {
 	return wanted >= 0 && slices.Index(roles, r) >= wanted
 }
 
+// The ways in which somebody may be known.
+const (
+	byPassword = "password"
+	byToken    = "token"
+	byLocal    = "local" // the system says who it is, at the socket in the data directory
+)
+
 // person is who makes a request.
 type person struct {
+	id   uint64 // 0 for the local command line where nobody has the first user's name any more
 	name string
 	role Role
-	by   string // token or password
+	by   string
+
+	session sessionKey // of who is here by password
+	// limited says that a second factor is to be set up before anything else.
+	limited bool
 }
 
-// auth says who may speak to the service: the holder of a token, or who has signed in with a password.
+// auth says who may speak to the service: the local command line, the holder of a token, or who has signed in with a password.
 type auth struct {
-	store *store.Store
-	local [sha256.Size]byte // of the local command line's token, as only it is compared
-	tries tries             // of passwords
-	dummy []byte            // hash to compare with where there is no such user, so that the answer takes as long
-
-	mu       sync.Mutex // guards sessions
-	sessions map[[sha256.Size]byte]session
+	store    *store.Store
+	vault    *vault.Vault
+	sessions sessions
+	tries    tries // of passwords and codes
+	dummy    []byte
+	second   bool // everybody who signs in by password needs a second factor
+	now      func() time.Time
 }
 
-type session struct {
-	user string
-	end  time.Time
-}
-
-func newAuth(st *store.Store, token string) (*auth, error) {
+func newAuth(config Config) (*auth, error) {
+	// What a password is compared with where there is no such user, so that the answer takes as long.
 	dummy, err := bcrypt.GenerateFromPassword([]byte(NewSecret()), bcrypt.DefaultCost)
 	return &auth{
-		store: st, local: sha256.Sum256([]byte(token)), dummy: dummy,
-		sessions: map[[sha256.Size]byte]session{},
+		store: config.Store, vault: config.Vault, dummy: dummy, second: config.SecondFactor, now: time.Now,
+		sessions: sessions{idle: config.Idle}, tries: tries{hashing: make(chan struct{}, hashingAtOnce)},
 	}, err
 }
 
@@ -85,124 +84,72 @@ func NewSecret() string {
 	return hex.EncodeToString(b)
 }
 
-// hashPassword checks a new password, of at least 10 characters and at most 72 bytes, and gives what is kept of it.
-func hashPassword(password string) (string, error) {
-	if len([]rune(password)) < minPassword {
-		return "", refuse(http.StatusUnprocessableEntity, "the password is too short: want at least %d characters", minPassword)
-	}
-	hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.DefaultCost)
-	if errors.Is(err, bcrypt.ErrPasswordTooLong) {
-		return "", refuse(http.StatusUnprocessableEntity, "the password is too long: want at most 72 bytes")
-	}
-	if err != nil {
-		return "", fmt.Errorf("password: %w", err)
-	}
-	return string(hash), nil
-}
-
-// tries bounds how often passwords are tried: each address has its own count, so that nobody can keep others out, and what
-// many addresses do together is bounded as well.
-type tries struct {
-	mu  sync.Mutex // guards both
-	by  map[string]*rate.Limiter
-	all *rate.Limiter
-}
-
-// maxOrigins bounds the addresses whose tries are counted apart.
-const maxOrigins = 10_000
-
-func (t *tries) allow(origin string) bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.by == nil || len(t.by) >= maxOrigins {
-		t.by = map[string]*rate.Limiter{}
-	}
-	if t.all == nil {
-		t.all = rate.NewLimiter(rate.Limit(20), 100)
-	}
-	if t.by[origin] == nil {
-		t.by[origin] = rate.NewLimiter(rate.Every(2*time.Second), 5)
-	}
-	return t.by[origin].Allow() && t.all.Allow()
-}
-
-// signIn opens a session for who knows a user's password; origin is the address of who tries.
-func (a *auth) signIn(ctx context.Context, origin, name, password string) (person, string, error) {
-	if !a.tries.allow(origin) {
-		return person{}, "", refuse(http.StatusTooManyRequests, "too many tries: wait a few seconds")
-	}
-	user, err := a.store.User(ctx, name)
-	if errors.Is(err, store.ErrNotFound) {
-		_ = bcrypt.CompareHashAndPassword(a.dummy, []byte(password)) // takes as long as for a user that is there
-		return person{}, "", errWrongPassword
-	}
-	if err != nil {
-		return person{}, "", err
-	}
-	if bcrypt.CompareHashAndPassword([]byte(user.Hash), []byte(password)) != nil {
-		return person{}, "", errWrongPassword
-	}
-	secret := NewSecret()
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	for key, s := range a.sessions {
-		if time.Now().After(s.end) {
-			delete(a.sessions, key)
-		}
-	}
-	a.sessions[sha256.Sum256([]byte(secret))] = session{user.Name, time.Now().Add(sessionLife)}
-	return person{user.Name, Role(user.Role), "password"}, secret, nil
-}
-
-var errWrongPassword = refuse(http.StatusUnauthorized, "the name or the password is not right")
-
-func (a *auth) signOut(secret string) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	delete(a.sessions, sha256.Sum256([]byte(secret)))
-}
-
-// endSessions signs a user out everywhere, as after a change of the password or the role.
-func (a *auth) endSessions(user string) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	for key, s := range a.sessions {
-		if s.user == user {
-			delete(a.sessions, key)
-		}
-	}
+// claim is what a request shows of who makes it.
+type claim struct {
+	local         bool   // it came by the socket in the data directory, from a user of this machine who may do everything
+	authorization string // the header
+	cookie        string // the session's
+	unattended    bool   // nobody is there: it was made by a page that is left open
 }
 
 // who tells who makes a request; ok is false where nobody is signed in. expired says that somebody was.
-func (a *auth) who(ctx context.Context, authorization, cookie string) (p person, ok, expired bool, err error) {
-	if token, given := strings.CutPrefix(authorization, "Bearer "); given {
+func (a *auth) who(ctx context.Context, c claim) (p person, ok, expired bool, err error) {
+	if c.local {
+		return a.localPerson(ctx), true, false, nil
+	}
+	if token, given := strings.CutPrefix(c.authorization, "Bearer "); given {
 		p, err := a.whoseToken(ctx, token)
 		return p, p.name != "", false, err
 	}
-	if cookie == "" {
+	if c.cookie == "" {
 		return person{}, false, false, nil
 	}
-	a.mu.Lock()
-	s, known := a.sessions[sha256.Sum256([]byte(cookie))]
-	a.mu.Unlock()
-	if !known || time.Now().After(s.end) {
+	s, known := a.sessions.use(keyOf(c.cookie), a.now(), !c.unattended)
+	if !known {
 		return person{}, false, true, nil
 	}
-	user, err := a.store.User(ctx, s.user)
+	p, err = a.signedIn(ctx, s.user, keyOf(c.cookie))
 	if errors.Is(err, store.ErrNotFound) {
 		return person{}, false, true, nil
 	}
-	return person{user.Name, Role(user.Role), "password"}, err == nil, false, err
+	return p, err == nil, false, err
+}
+
+// signedIn gives whom a session is of, as he is now.
+func (a *auth) signedIn(ctx context.Context, id uint64, session sessionKey) (person, error) {
+	user, err := a.store.UserByID(ctx, id)
+	if err != nil {
+		return person{}, err
+	}
+	return person{id: user.ID, name: user.Name, role: Role(user.Role), by: byPassword, session: session, limited: a.second && len(user.SecondFactor) == 0}, nil
+}
+
+// localPerson gives whom the local command line acts for. It is let in without the database, too: that is when it is needed most.
+func (a *auth) localPerson(ctx context.Context) person {
+	user, _ := a.store.User(ctx, firstUser) // what needs the number fails without the database in any case
+	return person{id: user.ID, name: firstUser, role: Administer, by: byLocal}
 }
 
 func (a *auth) whoseToken(ctx context.Context, token string) (person, error) {
-	hash := sha256.Sum256([]byte(token))
-	if subtle.ConstantTimeCompare(hash[:], a.local[:]) == 1 {
-		return person{firstUser, Administer, "token"}, nil
-	}
-	user, err := a.store.UserOfToken(ctx, hash)
+	user, err := a.store.UserOfToken(ctx, sha256.Sum256([]byte(token)), a.now().UTC())
 	if errors.Is(err, store.ErrNotFound) {
 		return person{}, nil
 	}
-	return person{user.Name, Role(user.Role), "token"}, err
+	return person{id: user.ID, name: user.Name, role: Role(user.Role), by: byToken}, err
+}
+
+// still reports whether who opened a stream may go on listening: the session or token is still good, and so is the role.
+func (a *auth) still(ctx context.Context, c claim, needed Role) bool {
+	c.unattended = true
+	p, ok, _, err := a.who(ctx, c)
+	return err != nil || ok && p.role.may(needed) // a database that is away ends no stream
+}
+
+// dropAccess ends what somebody has opened with a password or token: sessions, but for one, and where asked for tokens.
+func (a *auth) dropAccess(ctx context.Context, user uint64, but sessionKey, tokens bool) error {
+	a.sessions.end(user, but)
+	if !tokens {
+		return nil
+	}
+	return a.store.DeleteTokens(ctx, user)
 }

@@ -31,7 +31,7 @@ func toSite(s store.Site) api.Site {
 func toSweep(s store.Sweep) api.Sweep {
 	out := api.Sweep{
 		ID: s.ID, Site: s.SiteID, Vantage: s.Vantage, Ranges: s.Ranges, Exclusions: s.Exclusions, Pace: s.Pace,
-		Figures: toPace(s.Figures), Ports: s.Ports, StartedBy: s.StartedBy,
+		Figures: toPace(s.Figures), Ports: s.Ports, Plan: toPlan(s.Plan), StartedBy: s.StartedBy,
 		State: string(s.State), Began: s.Began, Addresses: s.Addresses, Answered: s.Answered, Sent: s.Sent,
 		Warnings: texts(s.Warnings), Failure: s.Failure,
 		Appeared: s.Appeared, Vanished: s.Vanished, Moved: s.Moved, Changed: s.Changed,
@@ -41,7 +41,10 @@ func toSweep(s store.Sweep) api.Sweep {
 }
 
 func toPace(p sweep.Pace) api.Pace {
-	return api.Pace{Rate: p.Rate, Devices: p.Devices, PerDevice: p.PerDevice, PerNetwork: p.PerNetwork, Rounds: p.Rounds}
+	return api.Pace{
+		Rate: p.Rate, Devices: p.Devices, PerDevice: p.PerDevice, PerNetwork: p.PerNetwork, Rounds: p.Rounds,
+		Broadcasts: p.Broadcasts, Gap: int(p.Gap / time.Millisecond),
+	}
 }
 
 // known gives nil for a time that has not come.
@@ -67,9 +70,17 @@ func toProgress(p sweep.Progress) api.Progress {
 func toSighting(s evidence.Sighting, whole bool, engine *identify.Engine) api.Sighting {
 	identity := engine.Identify(s.Items)
 	return api.Sighting{
-		Addr: s.Addr.String(), MAC: s.MAC.String(), Vendor: identity.Of(identify.Vendor), Kind: identity.Of(identify.Kind),
+		Addr: addrText(s.Addr), MAC: s.MAC.String(), Unit: s.Unit, Vendor: identity.Of(identify.Vendor), Kind: identity.Of(identify.Kind),
 		Name: identity.Of(identify.Name), Ports: toPorts(s.Items), Whole: whole,
 	}
+}
+
+// addrText gives "" for what has no address.
+func addrText(a netip.Addr) string {
+	if !a.IsValid() {
+		return ""
+	}
+	return a.String()
 }
 
 func toFact(item evidence.Item) api.Fact {
@@ -202,6 +213,7 @@ func toDevice(site uint64, d ledger.Device, overlay *registry.Table) api.Device 
 		DeviceLine: toDeviceLine(store.LineOf(d)),
 		Site:       site,
 		MACs:       []api.MAC{},
+		Unit:       d.Unit,
 		Shared:     addrTexts(d.Contested),
 		Claims:     []api.Claim{},
 		Ports:      toPorts(d.Items),

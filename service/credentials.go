@@ -30,7 +30,7 @@ func (s *Service) registerCredentials(humaAPI huma.API) {
 		DefaultStatus: http.StatusCreated, Tags: []string{"credentials"}, Extensions: needs(Administer),
 	}, s.createCredential)
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "remove-credential", Method: http.MethodDelete, Path: "/api/v1/credentials/{credential}", Summary: "Take a credential away",
+		OperationID: "remove-credential", Method: http.MethodDelete, Path: "/api/v1/credentials/{credential}", Summary: "Delete a credential",
 		DefaultStatus: http.StatusNoContent, Tags: []string{"credentials"}, Extensions: needs(Administer),
 	}, s.removeCredential)
 	huma.Register(humaAPI, huma.Operation{
@@ -187,7 +187,7 @@ func (s *Service) tryCredential(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	items, answered := probe.SNMPWith(ctx, zonedWire{w}, addr, trialWait, credential)
+	items, answered := probe.SNMPWith(ctx, probe.Over(zonedWire{w}), addr, trialWait, credential)
 	trial := api.CredentialTrial{Answered: answered, Taken: evidence.First(items, evidence.KeySNMPCredential) == credential.Name, Facts: []api.Fact{}}
 	for _, item := range items[:min(len(items), trialFacts)] {
 		trial.Facts = append(trial.Facts, toFact(item))
@@ -212,7 +212,7 @@ func (s *Service) wayTo(ctx context.Context, siteID uint64, device ledger.Device
 	if err != nil {
 		return nil, netip.Addr{}, err
 	}
-	return wire.Fence(w, site.Fence()), device.Addrs[0], nil
+	return wire.Fence(w, wire.Limits{Networks: site.Fence()}), device.Addrs[0], nil
 }
 
 // zonedWire says by which link a link-local address is reached (RFC 4007, 11).

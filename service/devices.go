@@ -26,7 +26,7 @@ func (s *Service) registerDevices(humaAPI huma.API) {
 	}, s.listValues)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "export-devices", Method: http.MethodGet, Path: "/api/v1/sites/{site}/devices.csv", Summary: "Devices of a site as CSV, all that the filter lets through",
-		Tags: []string{"devices"}, Extensions: needs(Look),
+		Tags: []string{"devices"}, Extensions: exports(Look),
 	}, s.exportDevices)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "get-device", Method: http.MethodGet, Path: "/api/v1/devices/{device}", Summary: "All that is known of one device",
@@ -86,7 +86,7 @@ func (s *Service) history(ctx context.Context, in *struct {
 	}
 	list := make([]api.Seen, len(sightings))
 	for i, h := range sightings {
-		list[i] = api.Seen{Sweep: h.Sweep, At: h.Sighting.FirstAt, Addr: h.Sighting.Addr.String(), MAC: h.Sighting.MAC.String(), Facts: len(h.Sighting.Items)}
+		list[i] = api.Seen{Sweep: h.Sweep, At: h.Sighting.FirstAt, Addr: addrText(h.Sighting.Addr), MAC: h.Sighting.MAC.String(), Facts: len(h.Sighting.Items)}
 	}
 	return &struct{ Body []api.Seen }{list}, nil
 }

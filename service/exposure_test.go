@@ -30,6 +30,7 @@ func runOn(t *testing.T, config service.InstanceConfig) (*service.Instance, erro
 
 // By TLS the service is met with a certificate that it made itself, and by nobody who shows another.
 func TestTLS(t *testing.T) {
+	t.Parallel()
 	data := servicetest.DataDir(t)
 	in, err := runOn(t, service.InstanceConfig{Data: data, Listen: "127.0.0.1:0", DSN: storetest.DSN(t), TLS: true})
 	if err != nil {
@@ -38,17 +39,29 @@ func TestTLS(t *testing.T) {
 	if !strings.HasPrefix(in.URL, "https://127.0.0.1:") || len(in.Pin) != 64 {
 		t.Fatalf("it is at %s with the pin %q", in.URL, in.Pin)
 	}
-	address, token, err := service.Find(data)
+	address, err := service.Find(data)
 	if err != nil || address.Pin != in.Pin {
 		t.Fatalf("found %+v, %v", address, err)
 	}
-	if _, err := client.NewPinned(address.URL, token, address.Pin).Sites(t.Context()); err != nil {
+	token, err := client.Local(data).CreateToken(t.Context(), "laptop", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	by := func(pin string) error {
+		cl, err := client.New(address.URL, token.Secret, pin)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = cl.Sites(t.Context())
+		return err
+	}
+	if err := by(address.Pin); err != nil {
 		t.Error(err)
 	}
-	if _, err := client.NewPinned(address.URL, token, strings.Repeat("0", 64)).Sites(t.Context()); err == nil || !strings.Contains(err.Error(), "another certificate") {
+	if err := by(strings.Repeat("0", 64)); err == nil || !strings.Contains(err.Error(), "another key") {
 		t.Errorf("another certificate gave %v", err)
 	}
-	if _, err := client.New(address.URL, token).Sites(t.Context()); err == nil {
+	if err := by(""); err == nil {
 		t.Error("a certificate that nobody has signed was believed")
 	}
 	browser := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
@@ -62,7 +75,7 @@ func TestTLS(t *testing.T) {
 		t.Fatal(err)
 	}
 	resp.Body.Close()
-	if c := resp.Cookies(); len(c) != 1 || !c[0].Secure || !c[0].HttpOnly || c[0].SameSite != http.SameSiteStrictMode {
+	if c := resp.Cookies(); len(c) != 1 || c[0].Name != "__Host-airdrift_session" || !c[0].Secure || !c[0].HttpOnly || c[0].SameSite != http.SameSiteStrictMode {
 		t.Errorf("the session's cookie is %v", c)
 	}
 	if info, err := os.Stat(filepath.Join(data, "tls-key.pem")); err != nil || info.Mode().Perm() != 0o600 {
@@ -79,6 +92,7 @@ func TestTLS(t *testing.T) {
 
 // An address that other machines can reach is never served in the clear.
 func TestOtherAddressesWantTLS(t *testing.T) {
+	t.Parallel()
 	in, err := runOn(t, service.InstanceConfig{Data: servicetest.DataDir(t), Listen: "127.0.0.1:0", DSN: storetest.DSN(t)})
 	if err != nil || !strings.HasPrefix(in.URL, "http://127.0.0.1:") {
 		t.Fatalf("on loopback: %v", err)
@@ -97,6 +111,7 @@ func TestOtherAddressesWantTLS(t *testing.T) {
 }
 
 func TestDataDirectoriesThatCannotBeUsed(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]string{"99\n": "newer version", "who knows": "does not hold the number of a version"} {
 		other := servicetest.DataDir(t)
 		if err := os.WriteFile(filepath.Join(other, "version"), []byte(text), 0o644); err != nil {
@@ -115,10 +130,18 @@ func TestDataDirectoriesThatCannotBeUsed(t *testing.T) {
 	}
 }
 
-// A session that has ended is told from one that never was.
+// A session that has ended is told from nobody's signing in at all.
 func TestExpiredSession(t *testing.T) {
+	t.Parallel()
 	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
-	status, body := get(t, http.DefaultClient, http.MethodGet, s.URL+"/api/v1/sites", map[string]string{"Cookie": "airdrift_session=of-yesterday"}, "")
+	browser := openSession(t, s, "administrator", s.Password)
+	if status, body := get(t, browser, http.MethodGet, s.URL+"/api/v1/sites", nil, ""); status != http.StatusOK {
+		t.Fatalf("signed in: status %d, %s", status, body)
+	}
+	if err := s.Client.RevokeUserAccess(t.Context(), "administrator"); err != nil {
+		t.Fatal(err)
+	}
+	status, body := get(t, browser, http.MethodGet, s.URL+"/api/v1/sites", nil, "")
 	if status != http.StatusUnauthorized || !strings.Contains(body, "the session has expired: sign in again") {
 		t.Errorf("status %d, %s", status, body)
 	}

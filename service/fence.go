@@ -4,7 +4,6 @@ import (
 	"context"
 	"net/http"
 	"net/netip"
-	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -32,7 +31,8 @@ func (s *Service) registerFence(humaAPI huma.API) {
 	}, s.setNameServers)
 }
 
-// toNetwork checks a subnet. Public addresses are nobody's building, unless the service's own settings name them.
+// toNetwork checks a subnet. Public addresses are nobody's building, unless the service's own settings name them; nor is this
+// machine's loopback.
 func (s *Service) toNetwork(n api.Network) (store.Network, error) {
 	subnet, err := netip.ParsePrefix(n.Subnet)
 	if err != nil {
@@ -41,19 +41,36 @@ func (s *Service) toNetwork(n api.Network) (store.Network, error) {
 	if subnet.Masked() != subnet {
 		return store.Network{}, refuse(http.StatusUnprocessableEntity, "%s has bits set behind its length: did you mean %s?", n.Subnet, subnet.Masked())
 	}
-	if !isPrivate(subnet.Addr()) && !slices.ContainsFunc(s.public, func(p netip.Prefix) bool { return p.Contains(subnet.Addr()) && p.Bits() <= subnet.Bits() }) {
-		return store.Network{}, refuse(http.StatusUnprocessableEntity,
-			"%s is a public network: a site has private addresses (RFC 1918, RFC 6598, RFC 4193). Where the public network is the site's own, whoever runs the service names it in its settings (public)", n.Subnet)
+	return store.Network{Name: n.Name, Subnet: subnet}, s.public.check(subnet)
+}
+
+// publicNetworks are those that may be swept though they are not private, by the service's settings.
+type publicNetworks []netip.Prefix
+
+// check refuses a network that is not in whole within one private block or one of the settings'.
+func (public publicNetworks) check(subnet netip.Prefix) error {
+	_, groups := netrange.FromPrefixes(subnet).NoDevice()
+	switch {
+	case groups:
+		return refuse(http.StatusUnprocessableEntity, "%s holds addresses of groups or of nobody, at which no device is", subnet)
+	case netrange.IsPrivate(subnet), netrange.Within(subnet, public):
+		return nil
+	case subnet.Addr().IsLoopback():
+		return refuse(http.StatusUnprocessableEntity, "%s is this machine's own loopback and no site's network; whoever runs the service can name it in its settings (public)", subnet)
 	}
-	return store.Network{Name: n.Name, Subnet: subnet}, nil
+	return refuse(http.StatusUnprocessableEntity,
+		"%s is a public network, or reaches beyond one private block: a site has private addresses (RFC 1918, RFC 6598, RFC 4193). Where the public network is the site's own, whoever runs the service names it in its settings (public)", subnet)
 }
 
-func isPrivate(a netip.Addr) bool {
-	return a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() || sharedSpace.Contains(a)
+// checkFence refuses a site whose fence an earlier version has let reach beyond private addresses.
+func (public publicNetworks) checkFence(site store.Site) error {
+	for _, n := range site.Networks {
+		if err := public.check(n.Subnet); err != nil {
+			return refuse(http.StatusUnprocessableEntity, "nothing was sent, as the fence of %s is not right: %v. Remove it with airdrift fence remove, and add the networks that are meant", site.Name, err)
+		}
+	}
+	return nil
 }
-
-// sharedSpace is for the networks of carriers (RFC 6598), which some large buildings use as well.
-var sharedSpace = netip.MustParsePrefix("100.64.0.0/10")
 
 func (s *Service) addNetwork(ctx context.Context, in *struct {
 	SiteInput
@@ -96,7 +113,7 @@ func (s *Service) setNameServers(ctx context.Context, in *struct {
 	SiteInput
 	Body api.Addresses
 }) (*struct{ Body api.Site }, error) {
-	servers, err := toAddrs(in.Body.Addresses)
+	servers, err := s.toServers(in.Body.Addresses)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -117,14 +134,18 @@ func (s *Service) siteOutput(ctx context.Context, id uint64) (*struct{ Body api.
 	return &struct{ Body api.Site }{toSite(site)}, nil
 }
 
-func toAddrs(texts []string) ([]netip.Addr, error) {
+// toServers reads the addresses of name servers. They lie where a site may lie.
+func (s *Service) toServers(texts []string) ([]netip.Addr, error) {
 	addrs := make([]netip.Addr, len(texts))
 	for i, text := range texts {
 		a, err := netip.ParseAddr(text)
-		if err != nil {
+		if err != nil || a.Zone() != "" {
 			return nil, refuse(http.StatusUnprocessableEntity, "%q is not an address such as 10.40.1.10", text)
 		}
 		addrs[i] = a.Unmap()
+		if err := s.public.check(netip.PrefixFrom(addrs[i], addrs[i].BitLen())); err != nil {
+			return nil, refuse(http.StatusUnprocessableEntity, "the name server %s cannot be asked: %v", text, err)
+		}
 	}
 	return addrs, nil
 }

@@ -20,6 +20,10 @@ func (s *Service) registerFooting(humaAPI huma.API) {
 		Tags: []string{"footing"}, Extensions: needs(Look),
 	}, s.listVantages)
 	huma.Register(humaAPI, huma.Operation{
+		OperationID: "list-protocols", Method: http.MethodGet, Path: "/api/v1/protocols", Summary: "The protocols that devices are asked by, each of which a sweep may leave out",
+		Tags: []string{"footing"}, Extensions: needs(Look),
+	}, s.listProtocols)
+	huma.Register(humaAPI, huma.Operation{
 		OperationID: "get-reach", Method: http.MethodGet, Path: "/api/v1/reach", Summary: "Whether an address can be reached from each vantage, and why not; nothing is sent",
 		Tags: []string{"footing"}, Extensions: needs(Look),
 	}, s.reach)

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -10,54 +11,97 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5/middleware"
 
-	"airdrift/store"
+	"airdrift/internal/localsocket"
 )
 
-// roleExtension says in the description of each operation who may use it.
-const roleExtension = "x-role"
+const (
+	// roleExtension says in the description of each operation who may use it.
+	roleExtension = "x-role"
+	// earlyExtension marks operations that somebody may use before the second factor is set up that the service requires.
+	earlyExtension = "x-before-second-factor"
+	// auditExtension marks operations that change nothing and are written down all the same, as they take much out at once.
+	auditExtension = "x-audited"
+)
 
 // needs marks the role that an operation wants. One that is not marked is refused to everybody.
 func needs(role Role) map[string]any { return map[string]any{roleExtension: string(role)} }
 
+// beforeSecondFactor is needs for what somebody may do before the second factor is set up.
+func beforeSecondFactor(role Role) map[string]any {
+	return map[string]any{roleExtension: string(role), earlyExtension: true}
+}
+
+// exports is needs for what is written down though it changes nothing.
+func exports(role Role) map[string]any {
+	return map[string]any{roleExtension: string(role), auditExtension: true}
+}
+
 // anybody marks operations that need no sign-in.
 var anybody = map[string]any{roleExtension: "anybody"}
 
-type personKey struct{}
+type (
+	requestKey struct{}
+	localKey   struct{}
+)
 
-type remarkKey struct{}
+// request is what is known of a request while it is served.
+type request struct {
+	person person
+	claim  claim
+	origin string
+	about  string // for the audit log, where the path does not tell
+	quiet  bool   // it is written down elsewhere
+}
 
-type originKey struct{}
+func requestOf(ctx context.Context) *request {
+	if r, ok := ctx.Value(requestKey{}).(*request); ok {
+		return r
+	}
+	return &request{}
+}
 
 // originOf gives the address that a request came from.
-func originOf(ctx context.Context) string {
-	origin, _ := ctx.Value(originKey{}).(string)
-	return origin
-}
+func originOf(ctx context.Context) string { return requestOf(ctx).origin }
+
+// personOf gives who makes the request.
+func personOf(ctx context.Context) person { return requestOf(ctx).person }
 
 // remark says in the audit log what a request is about, where its path does not tell.
 func remark(ctx context.Context, format string, args ...any) {
-	if text, ok := ctx.Value(remarkKey{}).(*string); ok {
-		*text = fmt.Sprintf(format, args...)
-	}
+	requestOf(ctx).about = fmt.Sprintf(format, args...)
 }
 
-// personOf gives who makes the request.
-func personOf(ctx context.Context) person {
-	p, _ := ctx.Value(personKey{}).(person)
-	return p
+// withLocal marks the connections of the local command line, by what the system says of who is at the other end.
+func withLocal(ctx context.Context, conn net.Conn) context.Context {
+	if l, ok := conn.(*limitedConn); ok {
+		conn = l.Conn
+	}
+	return context.WithValue(ctx, localKey{}, localsocket.MayCommand(conn))
 }
+
+// unattendedHeader is sent by the console while nobody is at it, so that a page that is left open keeps no session alive.
+const unattendedHeader = "Airdrift-Unattended"
 
 // guard lets nobody past who is not signed in or may not do what is asked for, and writes down who did what.
 func (s *Service) guard(humaAPI huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
-		cookie := ""
-		if c, err := huma.ReadCookie(ctx, cookieName); err == nil {
-			cookie = c.Value
+		r := &request{origin: originFrom(ctx.RemoteAddr())}
+		r.claim = claim{authorization: ctx.Header("Authorization"), unattended: ctx.Header(unattendedHeader) != ""}
+		if c, err := huma.ReadCookie(ctx, s.cookieName()); err == nil {
+			r.claim.cookie = c.Value
 		}
-		p, signedIn, expired, err := s.auth.who(ctx.Context(), ctx.Header("Authorization"), cookie)
+		if local, ok := ctx.Context().Value(localKey{}).(bool); ok {
+			r.claim.local, r.origin = local, "local"
+		} else if from, ok := clientAddr(ctx.Context()); ok {
+			r.origin = from
+		}
+		p, signedIn, expired, err := s.auth.who(ctx.Context(), r.claim)
+		r.person = p
 		needed, _ := ctx.Operation().Extensions[roleExtension].(string)
-		status, text, about := 0, "", ""
+		early, _ := ctx.Operation().Extensions[earlyExtension].(bool)
+		status, text := 0, ""
 		switch {
 		case needed == "anybody":
 		case err != nil:
@@ -66,47 +110,31 @@ func (s *Service) guard(humaAPI huma.API) func(huma.Context, func(huma.Context))
 		case expired:
 			status, text = http.StatusUnauthorized, "the session has expired: sign in again"
 		case !signedIn:
-			status, text = http.StatusUnauthorized, "not signed in: the console asks for name and password, and the command line sends the token from the service's data directory"
+			status, text = http.StatusUnauthorized, "not signed in: the console asks for name and password, and a command line on another machine sends a token"
 		case !p.role.may(Role(needed)) || needed == "":
 			status, text = http.StatusForbidden, "your role is "+string(p.role)+", and this needs "+needed+": ask an administrator"
+		case p.limited && !early:
+			status, text = http.StatusForbidden, "this service wants a second factor of everybody: set yours up first, on the page Account"
 		}
 		if status != 0 {
 			_ = huma.WriteErr(humaAPI, ctx, status, text)
 		} else {
-			for key, value := range map[any]any{personKey{}: p, remarkKey{}: &about, originKey{}: originFrom(ctx.RemoteAddr())} {
-				ctx = huma.WithValue(ctx, key, value)
-			}
-			next(ctx)
+			next(huma.WithValue(ctx, requestKey{}, r))
 		}
-		if ctx.Method() != http.MethodGet && (signedIn || status == 0) {
-			s.audit(ctx, p, about)
+		audited, _ := ctx.Operation().Extensions[auditExtension].(bool)
+		if (ctx.Method() != http.MethodGet || audited) && signedIn && !r.quiet {
+			s.audit(ctx, r)
 		}
 	}
 }
 
-// auditWait bounds the writing of one line.
-const auditWait = 5 * time.Second
-
-// audit writes down one request that was to change something, and what it was about.
-func (s *Service) audit(ctx huma.Context, p person, about string) {
-	url := ctx.URL()
-	subject := url.Path
-	if about != "" {
-		subject += ": " + about
-	}
-	line := store.AuditLine{
-		At: time.Now().UTC(), Who: p.name, Role: string(p.role), Origin: originFrom(ctx.RemoteAddr()), Action: ctx.Operation().OperationID,
-		Subject: cutText(subject, 1000), Outcome: ctx.Status(),
-	}
-	// What was done has been done, even where whoever asked for it has gone away meanwhile.
-	writeCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx.Context()), auditWait)
-	defer cancel()
-	if err := s.store.AddAudit(writeCtx, line); err != nil {
-		slog.ErrorContext(writeCtx, "the audit log could not be written", "who", line.Who, "action", line.Action, "subject", line.Subject, "error", err)
-	}
+// clientAddr gives the address of a client behind a proxy that is trusted.
+func clientAddr(ctx context.Context) (string, bool) {
+	from := middleware.GetClientIPAddr(ctx)
+	return from.String(), from.IsValid()
 }
 
-// originFrom takes the port off an address. Headers that name another origin are not believed: anybody can send them.
+// originFrom takes the port off an address. Headers that name another origin are believed of trusted proxies alone.
 func originFrom(remote string) string {
 	origin, _, err := net.SplitHostPort(remote)
 	if err != nil {
@@ -122,3 +150,18 @@ func cutText(text string, most int) string {
 	}
 	return text
 }
+
+// errOf finds the status that a failure will be answered by.
+func errOf(err error) int {
+	var refused *refusedError
+	switch {
+	case err == nil:
+		return http.StatusOK
+	case errors.As(err, &refused):
+		return refused.status
+	}
+	return http.StatusInternalServerError
+}
+
+// auditWait bounds the writing of one line.
+const auditWait = 5 * time.Second

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/netip"
@@ -18,6 +19,8 @@ import (
 
 	"airdrift/core/wire"
 	"airdrift/hostwire"
+	"airdrift/internal/atomicfile"
+	"airdrift/internal/localsocket"
 	"airdrift/spool"
 	"airdrift/store"
 	"airdrift/vault"
@@ -25,17 +28,17 @@ import (
 
 const (
 	secretsFile   = "secrets.key" // the key of what is sealed in the database
-	tokenFile     = "token"
 	passwordFile  = "console-password"
 	addressFile   = "service.json"
 	shutdownWait  = 10 * time.Second
 	readHeaderMax = 10 * time.Second
+	headerMax     = 64 << 10
 	idleMax       = 2 * time.Minute
 )
 
 // InstanceConfig says how to run a service on this machine.
 type InstanceConfig struct {
-	Data     string   // directory for the database, the token and the first password
+	Data     string   // directory for the database, the socket of the local command line and the first password
 	Listen   string   // host:port on loopback; port 0 takes a free one
 	DSN      string   // of a database that runs; empty starts one below Data
 	DSNCA    string   // file of the certificates (PEM) to trust for that database; empty for the system's, where the DSN says tls=true
@@ -47,16 +50,21 @@ type InstanceConfig struct {
 	Key         string         // file of its key (PEM)
 	TLS         bool           // speak TLS on loopback too; elsewhere it always is
 	SpoolLimit  int64          // bytes of one sweep's journal; 0 for the usual limit
+	Proxies     []netip.Prefix // proxies whose word of where a request came from is believed
+
+	SecondFactor bool          // everybody who signs in by password needs a second factor
+	Idle         time.Duration // after which a session that nobody uses ends; 0 for DefaultIdle
+	AuditKept    time.Duration // for how long lines of the audit log are kept; 0 for DefaultAuditKept
 }
 
 // Instance is a service that runs, with everything it needs.
 type Instance struct {
-	URL   string // where it listens
-	Token string // of the local command line
-	Pin   string // SHA-256 of the TLS certificate; empty without TLS
+	URL string // where it listens
+	Pin string // SHA-256 of the key of the TLS certificate; empty without TLS
 
 	data    string
 	server  *http.Server
+	local   *http.Server // for the command line of this machine
 	service *Service
 	store   *store.Store
 	db      *store.Server // nil where the database is not ours
@@ -67,10 +75,10 @@ type Instance struct {
 	closed error     // how ending it went
 }
 
-// Address is what the command line needs to find a running service; it is kept in the data directory.
+// Address says where a service is reached by browsers and other machines; it is kept in the data directory.
 type Address struct {
 	URL string `json:"url"`
-	Pin string `json:"pin,omitempty"` // SHA-256 of the certificate, which need not be signed by anybody
+	Pin string `json:"pin,omitempty"` // SHA-256 of the key of the certificate, which need not be signed by anybody
 }
 
 // Run starts a service: database, tables, API and console. The caller ends it with Close.
@@ -84,7 +92,7 @@ func Run(ctx context.Context, config InstanceConfig) (instance *Instance, err er
 	if err != nil {
 		return nil, fmt.Errorf("cannot listen on %s: %w. Is another service running there? Choose another port with --listen", config.Listen, err)
 	}
-	in := &Instance{URL: "http://" + listener.Addr().String(), data: config.Data, ended: make(chan error, 1)}
+	in := &Instance{URL: "http://" + listener.Addr().String(), data: config.Data, ended: make(chan error, 2)}
 	var settings *tls.Config
 	defer func() {
 		if err != nil {
@@ -108,14 +116,12 @@ func Run(ctx context.Context, config InstanceConfig) (instance *Instance, err er
 		}
 		in.URL = "https://" + listener.Addr().String()
 	}
-	if in.Token, err = keepSecret(filepath.Join(config.Data, tokenFile)); err != nil {
-		return nil, fmt.Errorf("token: %w", err)
+	// A version that let the local command line in by a token has left it behind.
+	if err := os.Remove(filepath.Join(config.Data, "token")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
 	}
 	if err := in.openStore(ctx, config); err != nil {
 		return nil, err
-	}
-	if err := in.firstPassword(ctx); err != nil {
-		return nil, fmt.Errorf("first password: %w", err)
 	}
 	vantages := config.Vantages
 	if vantages == nil {
@@ -130,21 +136,37 @@ func Run(ctx context.Context, config InstanceConfig) (instance *Instance, err er
 		return nil, err
 	}
 	in.service, err = New(ctx, Config{
-		Store: in.store, Spool: journals, Vault: secrets, Vantages: vantages, Token: in.Token, Console: config.Console, Public: config.Public, Secure: secure,
+		Store: in.store, Spool: journals, Vault: secrets, Vantages: vantages, Console: config.Console, Public: config.Public, Secure: secure,
+		Proxies: config.Proxies, SecondFactor: config.SecondFactor, Idle: config.Idle, AuditKept: config.AuditKept, PasswordSet: in.forgetFirstPassword,
 	})
 	if err != nil {
 		return nil, err
 	}
-	in.server = &http.Server{Handler: in.service.Handler(), ReadHeaderTimeout: readHeaderMax, IdleTimeout: idleMax, TLSConfig: settings}
+	if err := in.firstPassword(ctx); err != nil {
+		return nil, fmt.Errorf("first password: %w", err)
+	}
+	local, err := localsocket.Listen(config.Data)
+	if err != nil {
+		return nil, err
+	}
+	handler := in.service.Handler()
+	in.server = &http.Server{Handler: handler, ReadHeaderTimeout: readHeaderMax, IdleTimeout: idleMax, MaxHeaderBytes: headerMax, TLSConfig: settings, ErrorLog: quietLog,
+		HTTP2: &http.HTTP2Config{MaxConcurrentStreams: maxOfClient}}
+	in.local = &http.Server{Handler: handler, ReadHeaderTimeout: readHeaderMax, IdleTimeout: idleMax, MaxHeaderBytes: headerMax, ConnContext: withLocal, ErrorLog: quietLog}
+	bounded := limit(listener)
 	go func() {
 		if secure {
-			in.ended <- in.server.ServeTLS(listener, "", "")
+			in.ended <- in.server.ServeTLS(bounded, "", "")
 		} else {
-			in.ended <- in.server.Serve(listener)
+			in.ended <- in.server.Serve(bounded)
 		}
 	}()
+	go func() { in.ended <- in.local.Serve(limit(local)) }()
 	return in, in.writeAddress()
 }
+
+// quietLog keeps what strangers can write into the log, failed handshakes among it, to its lowest level.
+var quietLog = slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)
 
 func (in *Instance) openStore(ctx context.Context, config InstanceConfig) (err error) {
 	dsn := config.DSN
@@ -167,7 +189,7 @@ func keepSecret(path string) (string, error) {
 	text, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		secret := NewSecret()
-		return secret, os.WriteFile(path, []byte(secret+"\n"), 0o600)
+		return secret, atomicfile.Write(path, []byte(secret+"\n"), 0o600)
 	}
 	return strings.TrimSpace(string(text)), err
 }
@@ -182,11 +204,18 @@ func (in *Instance) firstPassword(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	hash, err := hashPassword(password)
+	hash, err := in.service.auth.hashPassword(ctx, firstUser, password)
 	if err != nil {
 		return err
 	}
 	return in.store.CreateUser(ctx, store.User{Name: firstUser, Role: string(Administer), Hash: hash, CreatedAt: time.Now().UTC()})
+}
+
+// forgetFirstPassword deletes the file of the first password once another has been set.
+func (in *Instance) forgetFirstPassword() {
+	if err := os.Remove(in.PasswordFile()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		slog.Error("the file of the first password could not be deleted", "error", err)
+	}
 }
 
 // PasswordFile is where the first password of the console is kept.
@@ -197,24 +226,23 @@ func (in *Instance) writeAddress() error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(in.data, addressFile), append(text, '\n'), 0o644)
+	return atomicfile.Write(filepath.Join(in.data, addressFile), append(text, '\n'), 0o644)
 }
 
-// Find reads where the service of a data directory listens, and its token.
-func Find(data string) (address Address, token string, err error) {
+// Find reads where the service of a data directory is reached.
+func Find(data string) (address Address, err error) {
 	text, err := os.ReadFile(filepath.Join(data, addressFile))
 	if err != nil {
-		return address, "", fmt.Errorf("no service has run on %s: start one with airdrift serve, or name its data directory with --data", data)
+		return address, fmt.Errorf("no service has run on %s: start one with airdrift serve, or name its data directory with --data", data)
 	}
 	if err := json.Unmarshal(text, &address); err != nil {
-		return address, "", fmt.Errorf("%s: %w", addressFile, err)
+		return address, fmt.Errorf("%s: %w", addressFile, err)
 	}
-	secret, err := os.ReadFile(filepath.Join(data, tokenFile))
-	if err != nil {
-		return address, "", fmt.Errorf("the token of the service cannot be read: %w", err)
-	}
-	return address, strings.TrimSpace(string(secret)), nil
+	return address, nil
 }
+
+// WaitTakenUp waits until what an earlier run has left is entered, or ctx ends. The service answers meanwhile.
+func (in *Instance) WaitTakenUp(ctx context.Context) error { return in.service.WaitTakenUp(ctx) }
 
 // Wait blocks until ctx ends, or the service does of itself, which is an error.
 func (in *Instance) Wait(ctx context.Context) error {
@@ -237,11 +265,14 @@ func (in *Instance) close() error {
 	if in.service != nil {
 		in.service.Close()
 	}
-	if in.server != nil {
-		ctx, cancel := context.WithTimeout(context.Background(), shutdownWait)
-		defer cancel()
-		if err := in.server.Shutdown(ctx); err != nil {
-			failures = append(failures, in.server.Close())
+	ctx, cancel := context.WithTimeout(context.Background(), shutdownWait)
+	defer cancel()
+	for _, server := range []*http.Server{in.server, in.local} {
+		if server == nil {
+			continue
+		}
+		if err := server.Shutdown(ctx); err != nil {
+			failures = append(failures, server.Close())
 		}
 	}
 	if in.store != nil {

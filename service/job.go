@@ -1,7 +1,9 @@
 package service
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -29,12 +31,15 @@ const (
 	eventQueue = 2048
 	// maxPending bounds the sightings that wait in memory where neither the database nor the spool takes them.
 	maxPending = 100_000
+	// maxWarnings bounds the warnings of one sweep, and maxWarning the length of each, in bytes.
+	maxWarnings, maxWarning = 50, 1000
 )
 
 // job is one sweep that runs in this service.
 type job struct {
 	engine  *identify.Engine
 	store   *store.Store
+	spool   *spool.Spool // where what the database does not take is set aside
 	journal *spool.Journal
 	stop    context.CancelFunc
 	done    chan struct{} // closed when the sweep is over, written and put away
@@ -52,9 +57,9 @@ type job struct {
 	listeners map[chan any]struct{}
 }
 
-func newJob(record store.Sweep, engine *identify.Engine, st *store.Store, journal *spool.Journal, stop context.CancelFunc) *job {
+func newJob(record store.Sweep, engine *identify.Engine, st *store.Store, journals *spool.Spool, journal *spool.Journal, stop context.CancelFunc) *job {
 	return &job{
-		engine: engine, store: st, journal: journal, stop: stop, done: make(chan struct{}), sweep: record,
+		engine: engine, store: st, spool: journals, journal: journal, stop: stop, done: make(chan struct{}), sweep: record,
 		sightings: map[string]api.Sighting{}, pending: map[string]evidence.Sighting{}, listeners: map[chan any]struct{}{},
 	}
 }
@@ -82,21 +87,17 @@ func (j *job) run(ctx, service context.Context, w wire.Wire, order sweep.Order, 
 }
 
 // finish writes what is left and enters the sweep into the ledger. While the database is away it waits for it, until ctx
-// ends with the service; the journal has everything then.
+// ends with the service; the journal has everything then. What the database does not take is not tried again.
 func (j *job) finish(ctx context.Context, record store.Sweep, enter enterFunc) (store.Sweep, bool) {
 	hard, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
 	for wait := writeEvery; ; wait = min(2*wait, 10*time.Second) {
-		cause := j.write(hard)
-		if cause == nil {
-			final, err := enter(hard, record)
-			if err == nil {
-				return final, true
-			}
-			cause = err
+		final, written, err := j.put(hard, record, enter)
+		if err == nil || !store.IsAway(err) {
+			return final, written
 		}
 		if wait == writeEvery { // told once
-			slog.ErrorContext(ctx, "sweep waits to be entered into the ledger", "sweep", record.ID, "error", cause)
+			slog.ErrorContext(ctx, "sweep waits to be entered into the ledger", "sweep", record.ID, "error", err)
 		}
 		if waitOr(ctx, wait) != nil {
 			break
@@ -105,13 +106,44 @@ func (j *job) finish(ctx context.Context, record store.Sweep, enter enterFunc) (
 	// The service ends: one last try.
 	last, cancelLast := context.WithTimeout(hard, finishWait)
 	defer cancelLast()
-	if err := j.write(last); err == nil {
-		if final, err := enter(last, record); err == nil {
-			return final, true
-		}
+	if final, written, err := j.put(last, record, enter); err == nil || !store.IsAway(err) {
+		return final, written
 	}
 	record.State, record.Failure = store.Interrupted, "the database did not answer: what was seen waits on disk and is entered when the service starts again"
 	return record, false
+}
+
+// put writes what is left and enters the sweep, once. written says that the database has all that was seen.
+func (j *job) put(ctx context.Context, record store.Sweep, enter enterFunc) (final store.Sweep, written bool, err error) {
+	for range 2 { // writing may give a warning, which belongs into the log
+		if err := j.write(ctx); err != nil {
+			return record, false, err
+		}
+	}
+	record.Warnings = j.record().Warnings
+	final, err = enterOrFail(ctx, j.store, enter, record)
+	return final, err == nil, err
+}
+
+// enterOrFail enters a sweep. What cannot be entered for another reason than that the database is away is written down as
+// failed: its sightings are stored, and re-evaluating the site's sweeps tries it again.
+func enterOrFail(ctx context.Context, st *store.Store, enter enterFunc, record store.Sweep) (store.Sweep, error) {
+	final, err := enter(ctx, record)
+	if err == nil || store.IsAway(err) {
+		return final, err
+	}
+	slog.ErrorContext(ctx, "sweep could not be entered into the ledger", "sweep", record.ID, "error", err)
+	return failEntering(ctx, st, record, err), nil
+}
+
+// failEntering writes down that a sweep's sightings are stored and its devices are not.
+func failEntering(ctx context.Context, st *store.Store, record store.Sweep, cause error) store.Sweep {
+	record.State = store.Failed
+	record.Failure = fmt.Sprintf("What it saw is stored, and could not be entered into the list of devices: %v. When that is mended, airdrift sweeps reread enters it.", cause)
+	if err := st.SaveSweep(ctx, record); err != nil {
+		slog.ErrorContext(ctx, "the record of a sweep could not be written", "sweep", record.ID, "error", err)
+	}
+	return record
 }
 
 func waitOr(ctx context.Context, d time.Duration) error {
@@ -170,7 +202,7 @@ func (j *job) hear(e sweep.Event) {
 func (j *job) keep(s evidence.Sighting) {
 	err := j.journal.Append(s)
 	j.mu.Lock()
-	j.pending[s.Addr.String()+" "+s.MAC.String()] = s
+	j.pending[s.Who().String()] = s
 	first := err != nil && !j.spoilt
 	j.spoilt = j.spoilt || err != nil
 	overflow := j.spoilt && len(j.pending) > maxPending && j.failure == ""
@@ -189,7 +221,7 @@ func (j *job) keep(s evidence.Sighting) {
 
 // show tells the listeners of a sighting; whole says that nothing more will come for it.
 func (j *job) show(s evidence.Sighting, whole bool) {
-	key := s.Addr.String() + " " + s.MAC.String()
+	key := s.Who().String()
 	shown := toSighting(s, whole, j.engine)
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -201,11 +233,18 @@ func (j *job) show(s evidence.Sighting, whole bool) {
 }
 
 func (j *job) warn(text string) {
+	text = cutText(text, maxWarning)
+	j.note("%s", text)
 	j.mu.Lock()
+	defer j.mu.Unlock()
+	switch {
+	case len(j.sweep.Warnings) == maxWarnings:
+		text = "There were further warnings; the sweep's log has them."
+	case len(j.sweep.Warnings) > maxWarnings:
+		return
+	}
 	j.sweep.Warnings = append(j.sweep.Warnings, text)
 	j.tellLocked(api.Warning{Text: text})
-	j.mu.Unlock()
-	j.note("%s", text)
 }
 
 // note adds a line to the sweep's log.
@@ -307,7 +346,8 @@ func (j *job) write(ctx context.Context) error {
 	j.pending, j.log = map[string]evidence.Sighting{}, nil
 	id := j.sweep.ID
 	j.mu.Unlock()
-	err := j.store.SaveSightings(ctx, id, batch)
+	refused, err := j.store.SaveSightings(ctx, id, batch)
+	j.setAside(refused)
 	if err == nil {
 		taken = nil
 		err = j.store.Log(ctx, id, lines...)
@@ -316,6 +356,28 @@ func (j *job) write(ctx context.Context) error {
 		j.putBack(taken, lines)
 	}
 	return err
+}
+
+// setAside keeps sightings that the database does not take in a file, and says so.
+func (j *job) setAside(refused []store.Refused) {
+	if len(refused) == 0 {
+		return
+	}
+	name, err := refuseAll(j.spool, j.record().ID, refused)
+	if err != nil {
+		slog.Error("sightings that the database does not take could not be set aside", "error", err)
+	}
+	j.warn(fmt.Sprintf("The database does not take %d sightings, that of %s first (%v). They are set aside in the file %s of the spool.",
+		len(refused), refused[0].Sighting.Who(), refused[0].Cause, name))
+}
+
+// refuseAll writes sightings that the database does not take into a file of the spool.
+func refuseAll(journals *spool.Spool, sweep uint64, refused []store.Refused) (name string, err error) {
+	for _, r := range refused {
+		at, failed := journals.Refuse(sweep, r.Sighting)
+		name, err = cmp.Or(at, name), errors.Join(err, failed)
+	}
+	return name, err
 }
 
 // putBack returns sightings that were not written, unless newer ones have come in the meantime.

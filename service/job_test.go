@@ -1,9 +1,14 @@
 package service
 
 import (
+	"bytes"
+	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -46,7 +51,7 @@ func storedJob(t *testing.T) (*job, *store.Store, *spool.Spool) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = journal.Close() })
-	return newJob(record, identify.New(identify.Default(), nil), st, journal, func() {}), st, journals
+	return newJob(record, identify.New(identify.Default(), nil), st, journals, journal, func() {}), st, journals
 }
 
 func openSpool(t *testing.T) *spool.Spool {
@@ -65,7 +70,7 @@ func TestWhatCannotBeWrittenWaits(t *testing.T) {
 		t.Fatal(err)
 	}
 	j.store = closed
-	j.hear(sighted("10.40.1.5", "first words"))
+	j.hear(sighted("10.40.1.5", "banner"))
 	if err := j.write(t.Context()); err == nil {
 		t.Fatal("writing to a closed database gave no error")
 	}
@@ -97,8 +102,8 @@ func TestFullDisk(t *testing.T) {
 	if err := j.journal.Close(); err != nil { // from here on each write fails, as on a disk without room
 		t.Fatal(err)
 	}
-	j.hear(sighted("10.40.1.5", "first words"))
-	j.hear(sighted("10.40.1.6", "first words"))
+	j.hear(sighted("10.40.1.5", "banner"))
+	j.hear(sighted("10.40.1.6", "banner"))
 	record := j.record()
 	if len(record.Warnings) != 1 || !strings.Contains(record.Warnings[0], "cannot be kept on disk") {
 		t.Errorf("warnings %q; want one that says so, once", record.Warnings)
@@ -114,7 +119,7 @@ func TestFullDisk(t *testing.T) {
 func TestListenersAreToldThePastFirst(t *testing.T) {
 	j, _, _ := storedJob(t)
 	j.hear(sweep.Warning{Text: "no rights"})
-	j.hear(sighted("10.40.1.5", "first words"))
+	j.hear(sighted("10.40.1.5", "banner"))
 	j.hear(sighted("10.40.1.5", "more words"))
 	j.hear(sweep.Progress{Stage: sweep.RollCall, Done: 3, Total: 9})
 	past, events := j.listen()
@@ -177,7 +182,7 @@ func TestConclude(t *testing.T) {
 		{sweep.Summary{Stopped: true}, false, nil, store.Interrupted},
 		{sweep.Summary{}, false, errors.New("the cable was pulled"), store.Failed},
 	} {
-		j := newJob(store.Sweep{State: store.Running}, nil, nil, nil, func() {})
+		j := newJob(store.Sweep{State: store.Running}, nil, nil, nil, nil, func() {})
 		if tt.byUser {
 			j.stopByUser("somebody")
 		}
@@ -196,11 +201,14 @@ func TestTakesUpWhatAnEarlierServiceLeft(t *testing.T) {
 		t.Fatal(err)
 	}
 	j.hear(sighted("10.40.1.6", "IP phone")) // in the journal, and not in the database
-	s, err := New(t.Context(), Config{Store: st, Spool: journals, Vantages: FixedVantages{}, Token: "t"})
+	s, err := New(t.Context(), Config{Store: st, Spool: journals, Vantages: FixedVantages{}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer s.Close()
+	if err := s.WaitTakenUp(t.Context()); err != nil {
+		t.Fatal(err)
+	}
 	record, err := st.Sweep(t.Context(), j.record().ID)
 	if err != nil || record.State != store.Interrupted {
 		t.Errorf("the sweep is %+v, %v", record, err)
@@ -217,13 +225,120 @@ func TestTakesUpWhatAnEarlierServiceLeft(t *testing.T) {
 // A clock that is set back in mid-sweep makes no sweep end before it began.
 func TestClockThatJumps(t *testing.T) {
 	began := time.Now().UTC().Add(time.Hour)
-	j := newJob(store.Sweep{State: store.Running, Began: began}, nil, nil, nil, func() {})
+	j := newJob(store.Sweep{State: store.Running, Began: began}, nil, nil, nil, nil, func() {})
 	got := j.conclude(sweep.Summary{Took: 90 * time.Second}, nil)
 	if took := got.Ended.Sub(got.Began); took != 90*time.Second {
 		t.Errorf("the sweep took %s, want 90 s", took)
 	}
-	j = newJob(store.Sweep{State: store.Running, Began: began.Add(-3 * time.Hour)}, nil, nil, nil, func() {})
+	j = newJob(store.Sweep{State: store.Running, Began: began.Add(-3 * time.Hour)}, nil, nil, nil, nil, func() {})
 	if got := j.conclude(sweep.Summary{Took: 90 * time.Second}, nil); got.Ended.Before(got.Began) {
 		t.Errorf("it ended %s before it began", got.Began.Sub(got.Ended))
+	}
+}
+
+// A sighting that the database does not take is set aside with a warning, and holds back no other.
+func TestRowThatCannotBeStoredIsSetAside(t *testing.T) {
+	j, st, journals := storedJob(t)
+	long := sighted("10.40.1.66", "x")
+	for range 17_000 { // more than is ever kept of a sighting, and than its column takes
+		long.Sighting.Items = append(long.Sighting.Items, evidence.Item{Source: evidence.SourceMDNS, Key: evidence.KeyMDNSText, Value: strings.Repeat("y", 1000)})
+	}
+	for i := range 5 {
+		j.hear(sighted(fmt.Sprintf("10.40.1.%d", i+1), "banner"))
+	}
+	j.mu.Lock()
+	j.pending["long"] = long.Sighting
+	j.mu.Unlock()
+	j.hear(sweep.Warning{Text: strings.Repeat("w", 100_000)})
+	for range 3 * maxWarnings {
+		j.hear(sweep.Warning{Text: "one of many"})
+	}
+	entered := func(_ context.Context, r store.Sweep) (store.Sweep, error) { return r, st.SaveSweep(t.Context(), r) }
+	final, written := j.finish(t.Context(), j.conclude(sweep.Summary{}, nil), entered)
+	if !written || final.State != store.Done {
+		t.Errorf("the sweep ended as %+v, written %t", final, written)
+	}
+	if got, _, err := st.Sightings(t.Context(), final.ID); err != nil || len(got) != 5 {
+		t.Errorf("%d sightings are stored, %v", len(got), err)
+	}
+	if aside, err := journals.Aside(); err != nil || len(aside) != 1 {
+		t.Errorf("aside are %q, %v", aside, err)
+	}
+	if text := strings.Join(final.Warnings, "\n"); len(final.Warnings) > maxWarnings+1 || len(text) > 60_000 || !strings.Contains(text, "further warnings") {
+		t.Errorf("%d warnings of %d bytes", len(final.Warnings), len(text))
+	}
+	if log, err := st.SweepLog(t.Context(), final.ID); err != nil || !slices.ContainsFunc(log, func(l store.LogLine) bool { return strings.Contains(l.Text, "10.40.1.66") }) {
+		t.Errorf("the log does not tell of it, %v", err)
+	}
+}
+
+// What the database refuses for good is not tried for ever; a database that is away is waited for.
+func TestPermanentErrorsEndTheWaiting(t *testing.T) {
+	j, st, _ := storedJob(t)
+	j.hear(sighted("10.40.1.5", "banner"))
+	tries := 0
+	final, written := j.finish(t.Context(), j.conclude(sweep.Summary{}, nil), func(_ context.Context, r store.Sweep) (store.Sweep, error) {
+		if tries++; tries < 3 {
+			return r, fmt.Errorf("sweep: %w", io.ErrUnexpectedEOF) // as a connection that breaks
+		}
+		return r, errors.New("rules of the site: line 3: unknown key")
+	})
+	if tries != 3 || !written || final.State != store.Failed || !strings.Contains(final.Failure, "line 3") || !strings.Contains(final.Failure, "sweeps reread") {
+		t.Errorf("after %d tries it is %+v, written %t", tries, final, written)
+	}
+	if stored, err := st.Sweep(t.Context(), final.ID); err != nil || stored.State != store.Failed {
+		t.Errorf("stored is %+v, %v", stored, err)
+	}
+}
+
+// Journals that cannot be read, and those of sweeps that nobody knows, keep the service from nothing: it starts, enters the
+// rest, puts them aside under a name and tells so.
+func TestServiceStartsWhateverIsInItsSpool(t *testing.T) {
+	j, st, _ := storedJob(t)
+	dir := t.TempDir()
+	journals, err := spool.Open(dir, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := j.record().ID
+	journal, err := journals.Journal(id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(journal.Append(sighted("10.40.1.6", "IP phone").Sighting), journal.Close()); err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(dir, fmt.Sprintf("%d.jsonl", id))
+	text, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	damaged := append(bytes.Repeat([]byte("["), 20<<20), "\n}{\n"...)
+	if err := errors.Join(os.WriteFile(path, append(damaged, text...), 0o600), os.WriteFile(filepath.Join(dir, "999999.jsonl"), text, 0o600), os.Mkdir(filepath.Join(dir, "999998.jsonl"), 0o700)); err != nil {
+		t.Fatal(err)
+	}
+	s, err := New(t.Context(), Config{Store: st, Spool: journals, Vantages: FixedVantages{}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if err := s.WaitTakenUp(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	record, err := st.Sweep(t.Context(), id)
+	if err != nil || record.State != store.Interrupted {
+		t.Errorf("the sweep is %+v, %v", record, err)
+	}
+	if devices, err := st.Devices(t.Context(), record.SiteID); err != nil || len(devices) != 1 {
+		t.Errorf("%d devices, %v; want the one that could be read", len(devices), err)
+	}
+	if left, err := journals.Left(); err != nil || len(left) > 0 {
+		t.Errorf("journals %v are left in the way, %v", left, err)
+	}
+	notices := strings.Join(s.sweeper.notices(), "\n")
+	for _, want := range []string{fmt.Sprintf("%d-damaged", id), "999999-unknown", "999998-unknown"} {
+		if !strings.Contains(notices, want) {
+			t.Errorf("the overview does not tell of %s: %q", want, notices)
+		}
 	}
 }

@@ -1,9 +1,11 @@
 package service
 
 import (
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
+	"time"
 
 	"airdrift/core/hwaddr"
 	"airdrift/core/wire"
@@ -49,29 +51,43 @@ func TestMissingRightsAreTold(t *testing.T) {
 	}
 }
 
-// Whoever tries passwords is slowed down, and keeps nobody else out.
-func TestTriesAreCountedByOrigin(t *testing.T) {
-	var tr tries
-	allowed := 0
-	for range 20 {
-		if tr.allow("10.0.0.66") {
-			allowed++
+// Whoever tries passwords is slowed down, however many addresses he has, and keeps nobody out who has signed in before.
+func TestTriesAreBounded(t *testing.T) {
+	now := time.Date(2026, 11, 2, 9, 0, 0, 0, time.UTC)
+	count := func(tr *tries, tries int, origin func(i int) string, user func(i int) string) (allowed int) {
+		for i := range tries {
+			if tr.allow(origin(i), user(i), now) {
+				tr.failed(user(i), now)
+				allowed++
+			}
 		}
+		return allowed
 	}
-	if allowed > 6 {
-		t.Errorf("%d of 20 tries at once were allowed", allowed)
-	}
-	if !tr.allow("10.0.0.7") {
-		t.Error("somebody else is kept out")
-	}
-	many := 0
-	for i := range 5000 {
-		if tr.allow(netip.AddrFrom4([4]byte{10, 1, byte(i >> 8), byte(i)}).String()) {
-			many++
+	fixed := func(text string) func(int) string { return func(int) string { return text } }
+	spread := func(i int) string { return netip.AddrFrom4([4]byte{10, 1, byte(i >> 8), byte(i)}).String() }
+	six := func(i int) string { return fmt.Sprintf("2001:db8::%x", i) }
+	names := func(i int) string { return fmt.Sprint("user", i) }
+	for name, tt := range map[string]struct {
+		origin, user func(int) string
+		most         int
+	}{
+		"one address":                   {fixed("10.0.0.66"), names, perOrigin.burst},
+		"one IPv6 network":              {six, names, perOrigin.burst},
+		"one user, from everywhere":     {spread, fixed("mason"), perUser.burst},
+		"many users, from everywhere":   {spread, names, allOrigins.burst},
+		"more origins than are counted": {func(i int) string { return fmt.Sprintf("2001:db8:%x:%x::1", i>>16, i&0xffff) }, names, allOrigins.burst},
+	} {
+		var tr tries
+		tr.succeeded("10.0.0.7", "mason", now.Add(-time.Hour))
+		if got := count(&tr, 20_000, tt.origin, tt.user); got > tt.most {
+			t.Errorf("%s: %d of 20,000 tries at once were allowed, want at most %d", name, got, tt.most)
 		}
-	}
-	if many > 300 {
-		t.Errorf("%d tries at once from many addresses were allowed", many)
+		if !tr.allow("10.0.0.7", "mason", now) {
+			t.Errorf("%s: somebody who has signed in from there before is kept out", name)
+		}
+		if len(tr.origins.by) > maxOrigins || len(tr.users.by) > maxOrigins {
+			t.Errorf("%s: %d origins and %d users are remembered", name, len(tr.origins.by), len(tr.users.by))
+		}
 	}
 }
 

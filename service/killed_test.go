@@ -79,6 +79,7 @@ func killDatabase(t *testing.T, data string) {
 
 // The database is killed in mid-sweep: it is started again, the sweep goes on, and nothing is lost.
 func TestDatabaseIsKilledInMidSweep(t *testing.T) {
+	t.Parallel()
 	s := servicetest.Demo(t, servicetest.Config{})
 	sweep, err := s.Client.StartSweep(t.Context(), s.Site.ID, api.NewSweep{Ranges: "10.40.1.0/24", Pace: "brisk"})
 	if err != nil {
@@ -99,6 +100,7 @@ func TestDatabaseIsKilledInMidSweep(t *testing.T) {
 // The service itself is killed in mid-sweep, its database left running: the next service clears that, shows the sweep as
 // interrupted with all that was told, and goes on with it to the same end that an undisturbed sweep has.
 func TestServiceIsKilledInMidSweep(t *testing.T) {
+	t.Parallel()
 	data := servicetest.DataDir(t)
 	killed := exec.CommandContext(t.Context(), os.Args[0])
 	killed.Env = append(os.Environ(), toBeKilled+"="+data)
@@ -113,11 +115,7 @@ func TestServiceIsKilledInMidSweep(t *testing.T) {
 	if !bufio.NewScanner(out).Scan() {
 		t.Fatal("the service to be killed did not start")
 	}
-	address, token, err := service.Find(data)
-	if err != nil {
-		t.Fatal(err)
-	}
-	cl := client.New(address.URL, token)
+	cl := client.Local(data)
 	scenario := simsitetest.Demo(t)
 	site, err := cl.EnterSite(t.Context(), scenario.NewSite(), scenario.NewCredentials())
 	if err != nil {
@@ -166,6 +164,7 @@ func TestServiceIsKilledInMidSweep(t *testing.T) {
 // A database of others goes away and stays away until the service is told to end: what was seen waits on disk, and the next
 // service enters it.
 func TestDatabaseStaysAway(t *testing.T) {
+	t.Parallel()
 	dir := servicetest.DataDir(t)
 	db, err := store.StartServer(t.Context(), dir)
 	if err != nil {
@@ -180,7 +179,7 @@ func TestDatabaseStaysAway(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	cl := client.New(in.URL, in.Token)
+	cl := client.Local(config.Data)
 	site, err := cl.CreateSite(t.Context(), simsitetest.Demo(t).NewSite())
 	if err != nil {
 		t.Fatal(err)
@@ -211,7 +210,10 @@ func TestDatabaseStaysAway(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer again.Close()
-	cl = client.New(again.URL, again.Token)
+	if err := again.WaitTakenUp(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	cl = client.Local(config.Data)
 	wantKept(t, cl, sweep.ID, told)
 	if s, err := cl.Sweep(t.Context(), sweep.ID); err != nil || s.State != "interrupted" {
 		t.Errorf("the sweep is %+v, %v", s, err)

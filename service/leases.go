@@ -17,7 +17,7 @@ func (s *Service) registerLeases(humaAPI huma.API) {
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "import-leases", Method: http.MethodPut, Path: "/api/v1/sites/{site}/leases",
 		Summary: "Put the leases of a site's DHCP server (dnsmasq, ISC dhcpd, Kea) in the place of those that are there, and read all evidence again with them",
-		Tags:    []string{"leases"}, MaxBodyBytes: maxBody, Extensions: needs(Sweep),
+		Tags:    []string{"leases"}, MaxBodyBytes: maxBody, BodyReadTimeout: importWait, Extensions: needs(Sweep), Middlewares: huma.Middlewares{s.oneImport(humaAPI)},
 	}, s.importLeases)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "remove-leases", Method: http.MethodDelete, Path: "/api/v1/sites/{site}/leases", Summary: "Forget the leases of a site's DHCP server",
@@ -29,10 +29,11 @@ func (s *Service) registerLeases(humaAPI huma.API) {
 
 func (s *Service) importLeases(ctx context.Context, in *struct {
 	SiteInput
-	Body api.LeaseFile
+	Name    string `query:"name" maxLength:"200" doc:"Name of the file, for the texts of faults"`
+	RawBody []byte `contentType:"application/octet-stream"`
 }) (*struct{ Body api.LeaseImport }, error) {
-	remark(ctx, "%s", in.Body.Name)
-	leases, err := lease.Read(in.Body.Name, []byte(in.Body.Text))
+	remark(ctx, "%s", in.Name)
+	leases, err := lease.Read(in.Name, in.RawBody)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}

@@ -12,6 +12,7 @@ import (
 
 	"airdrift/core/fault"
 	"airdrift/core/netrange"
+	"airdrift/core/sweep"
 	"airdrift/core/wire"
 	"airdrift/hostwire"
 	"airdrift/store"
@@ -52,7 +53,11 @@ func problem(ctx context.Context, err error) error {
 	case errors.As(err, &ready):
 		return err
 	case errors.As(err, &refusal):
-		return huma.NewError(refusal.status, refusal.text)
+		told := huma.NewError(refusal.status, refusal.text)
+		if model, ok := told.(*huma.ErrorModel); ok {
+			model.Type = refusal.kind
+		}
+		return told
 	case errors.As(err, &faults):
 		return faultProblem(faults)
 	case errors.As(err, &line):
@@ -60,7 +65,7 @@ func problem(ctx context.Context, err error) error {
 	case errors.As(err, &part):
 		// The whole text: what wraps the fault says whether it is in the ranges or in what is left out.
 		return huma.Error422UnprocessableEntity(err.Error())
-	case errors.Is(err, netrange.ErrEmpty):
+	case errors.Is(err, netrange.ErrEmpty), errors.Is(err, sweep.ErrNoDevice):
 		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.As(err, &outside):
 		return huma.Error422UnprocessableEntity(outside.Error() + ". Nothing was sent. If you have leave to sweep there, add its network to the site first: airdrift fence add SUBNET, or the console's page Fence.")
@@ -103,11 +108,12 @@ func place(f fault.Fault) string {
 // refusedError is a request that cannot be carried out now, in words for the user.
 type refusedError struct {
 	status int
+	kind   string // the type of the problem, for programs that do something about it; empty for most
 	text   string
 }
 
 func (e *refusedError) Error() string { return e.text }
 
 func refuse(status int, format string, args ...any) error {
-	return &refusedError{status, fmt.Sprintf(format, args...)}
+	return &refusedError{status: status, text: fmt.Sprintf(format, args...)}
 }

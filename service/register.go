@@ -17,11 +17,11 @@ func (s *Service) registerRegister(humaAPI huma.API) {
 	}, s.getRegister)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "import-register", Method: http.MethodPost, Path: "/api/v1/sites/{site}/register",
-		Summary: "Import a register from CSV or a workbook, all or nothing unless it may be partial", Tags: []string{"register"}, MaxBodyBytes: maxBody, Extensions: needs(Sweep),
+		Summary: "Import a register from CSV or a workbook, all or nothing unless it may be partial", Tags: []string{"register"}, MaxBodyBytes: maxBody, BodyReadTimeout: importWait, Extensions: needs(Sweep), Middlewares: huma.Middlewares{s.oneImport(humaAPI)},
 	}, s.importRegister)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "export-register", Method: http.MethodGet, Path: "/api/v1/sites/{site}/register.csv", Summary: "The register of a site as CSV that can be imported again",
-		Tags: []string{"register"}, Extensions: needs(Look),
+		Tags: []string{"register"}, Extensions: exports(Look),
 	}, s.exportRegister)
 }
 

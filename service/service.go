@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"net/http"
 	"net/netip"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -25,8 +26,16 @@ const Version = "0.1.0"
 const (
 	// maxBody is the largest request taken, in bytes: a register of 200,000 lines fits.
 	maxBody = 64 << 20
-	// maxRequests is how many requests are served at once.
+	// maxRequests is how many requests to the API are served at once, and maxOfClient how many of one client.
 	maxRequests = 256
+	maxOfClient = 64
+	// maxFilesOfClient is the same for files and health: more than the connections of a client, so that only one who asks for
+	// many at once on each finds an end.
+	maxFilesOfClient = 2 * maxConns
+	// answerWait is how long an answer may take altogether; a stream of events is given more time with each event.
+	answerWait = 15 * time.Minute
+	// importWait is how long a file may take to come in.
+	importWait = 10 * time.Minute
 )
 
 // Config is what a Service is built of.
@@ -35,10 +44,15 @@ type Config struct {
 	Vantages Vantages
 	Spool    *spool.Spool
 	Vault    *vault.Vault   // of the secrets in the store
-	Token    string         // of the local command line
 	Console  fs.FS          // the built console; nil serves none
 	Public   []netip.Prefix // public networks that may be swept
 	Secure   bool           // it is reached by TLS
+	Proxies  []netip.Prefix // proxies whose word of where a request came from is believed
+
+	SecondFactor bool          // everybody who signs in by password needs a second factor
+	Idle         time.Duration // after which a session that nobody uses ends; 0 for DefaultIdle
+	AuditKept    time.Duration // for how long lines of the audit log are kept; 0 for DefaultAuditKept
+	PasswordSet  func()        // called when the first user's password was changed; may be nil
 }
 
 // Service serves the API over an open store. Its sweeps end when it is closed.
@@ -47,27 +61,49 @@ type Service struct {
 	auth    *auth
 	sweeper *sweeper
 	console fs.FS
-	public  []netip.Prefix
-	secure  bool
-	end     context.CancelFunc
+	public  publicNetworks
+	// importing has room for one: files are read in one after the other.
+	importing   chan struct{}
+	secure      bool
+	proxies     []netip.Prefix
+	refusals    refusals
+	pending     sync.Map // by the number of a user, the secret of a second factor that is not turned on yet
+	clients     clients  // of the API
+	readers     clients  // of files and health
+	passwordSet func()   // when the first user's password was changed; nil for nothing
+	end         context.CancelFunc
 }
 
-// New builds a service and takes up what an earlier run of it left unfinished.
+// New builds a service, and takes up in the background what an earlier run of it left unfinished.
 func New(ctx context.Context, config Config) (*Service, error) {
-	auth, err := newAuth(config.Store, config.Token)
+	auth, err := newAuth(config)
 	if err != nil {
 		return nil, err
 	}
 	base, end := context.WithCancel(context.WithoutCancel(ctx))
 	s := &Service{
-		store: config.Store, auth: auth, console: config.Console, public: config.Public, secure: config.Secure, end: end,
-		sweeper: &sweeper{store: config.Store, spool: config.Spool, vantages: config.Vantages, rules: identify.Default(), vault: config.Vault, base: base, jobs: map[uint64]*job{}},
+		importing: make(chan struct{}, 1),
+		store:     config.Store, auth: auth, console: config.Console, public: config.Public, secure: config.Secure, proxies: config.Proxies, passwordSet: config.PasswordSet, end: end,
+		sweeper: &sweeper{store: config.Store, spool: config.Spool, vantages: config.Vantages, rules: identify.Default(), vault: config.Vault, public: config.Public, base: base, jobs: map[uint64]*job{}, takenUp: make(chan struct{})},
 	}
-	if err := s.sweeper.takeUp(ctx); err != nil {
+	left, err := s.sweeper.interrupt(ctx)
+	if err != nil {
 		end()
 		return nil, err
 	}
+	s.sweeper.running.Go(func() { s.sweeper.takeUp(base, left) })
+	s.sweeper.running.Go(func() { s.keepAudit(base, config.AuditKept) })
 	return s, nil
+}
+
+// WaitTakenUp waits until what an earlier run of the service has left is entered, or ctx ends.
+func (s *Service) WaitTakenUp(ctx context.Context) error {
+	select {
+	case <-s.sweeper.takenUp:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 }
 
 // Close stops all sweeps and waits until what they saw is written.
@@ -76,16 +112,24 @@ func (s *Service) Close() {
 	s.sweeper.close()
 }
 
-// Handler serves the API, its description and the console.
+// Handler serves the API, its description and the console. What costs nothing, files and health, does not wait behind the rest.
 func (s *Service) Handler() http.Handler {
 	router := chi.NewRouter()
-	router.Use(middleware.Recoverer, securityHeaders, middleware.Throttle(maxRequests), middleware.RequestSize(maxBody),
-		http.NewCrossOriginProtection().Handler)
-	s.register(humachi.New(router, apiConfig()))
-	router.Get("/healthz", s.health)
-	if s.console != nil {
-		router.Handle("/*", consoleHandler(s.console))
+	router.Use(middleware.Recoverer, s.securityHeaders, s.ownHost, answerInTime)
+	if len(s.proxies) > 0 {
+		router.Use(middleware.ClientIPFromXFF(prefixTextList(s.proxies)...))
 	}
+	router.Group(func(r chi.Router) {
+		r.Use(s.clients.share(maxOfClient), middleware.Throttle(maxRequests), middleware.RequestSize(maxBody), http.NewCrossOriginProtection().Handler)
+		s.register(humachi.New(r, apiConfig()))
+	})
+	router.Group(func(r chi.Router) {
+		r.Use(s.readers.share(maxFilesOfClient))
+		r.Get("/healthz", s.health)
+		if s.console != nil {
+			r.Handle("/*", consoleHandler(s.console))
+		}
+	})
 	return router
 }
 
@@ -101,6 +145,7 @@ func apiConfig() huma.Config {
 func (s *Service) register(humaAPI huma.API) {
 	humaAPI.UseMiddleware(s.guard(humaAPI))
 	s.registerSession(humaAPI)
+	s.registerSecondFactor(humaAPI)
 	s.registerUsers(humaAPI)
 	s.registerFooting(humaAPI)
 	s.registerFence(humaAPI)
@@ -111,17 +156,6 @@ func (s *Service) register(humaAPI huma.API) {
 	s.registerCredentials(humaAPI)
 	s.registerRules(humaAPI)
 	s.registerLeases(humaAPI)
-}
-
-// securityHeaders keeps the console from being framed, and its pages from loading anything from elsewhere.
-func securityHeaders(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
-		h.Set("X-Content-Type-Options", "nosniff")
-		h.Set("Referrer-Policy", "same-origin")
-		next.ServeHTTP(w, r)
-	})
 }
 
 func (s *Service) health(w http.ResponseWriter, r *http.Request) {

@@ -25,8 +25,9 @@ func TestSweepThatHasEndedIsWaitedFor(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			ctx, cancel := context.WithCancel(t.Context())
 			defer cancel()
-			j := newJob(store.Sweep{ID: 1, SiteID: 7, State: tt.state}, nil, nil, nil, nil)
-			s := &sweeper{base: ctx, jobs: map[uint64]*job{1: j}}
+			j := newJob(store.Sweep{ID: 1, SiteID: 7, State: tt.state}, nil, nil, nil, nil, nil)
+			s := &sweeper{base: ctx, jobs: map[uint64]*job{1: j}, takenUp: make(chan struct{})}
+			close(s.takenUp)
 			if tt.away > 0 {
 				time.AfterFunc(tt.away, func() {
 					s.mu.Lock()

@@ -51,7 +51,7 @@ func (s *Service) listSites(ctx context.Context, _ *struct{}) (*struct{ Body []a
 func (s *Service) createSite(ctx context.Context, in *struct{ Body api.NewSite }) (*struct{ Body api.Site }, error) {
 	site := store.Site{Name: in.Body.Name}
 	var err error
-	if site.NameServers, err = toAddrs(in.Body.NameServers); err != nil {
+	if site.NameServers, err = s.toServers(in.Body.NameServers); err != nil {
 		return nil, problem(ctx, err)
 	}
 	for _, n := range in.Body.Networks {
@@ -88,7 +88,7 @@ func (s *Service) overview(ctx context.Context, in *SiteInput) (*struct{ Body ap
 		return nil, problem(ctx, err)
 	}
 	out := tally(counts)
-	out.Site = toSite(site)
+	out.Site, out.Notices = toSite(site), s.sweeper.notices()
 	if out.Traits, err = s.traits(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}

@@ -41,8 +41,11 @@ type sweeper struct {
 	vantages Vantages
 	rules    *identify.Rules
 	vault    *vault.Vault
+	public   publicNetworks
 	base     context.Context // ends when the service does
 	running  sync.WaitGroup
+
+	takenUp chan struct{} // closed when what an earlier run has left is entered
 
 	mu     sync.Mutex // guards jobs; taken before ledger
 	jobs   map[uint64]*job
@@ -66,7 +69,7 @@ func (s *sweeper) start(ctx context.Context, siteID uint64, wanted api.NewSweep)
 	}
 	record.Vantage, record.Gateway, record.OnLink = link.Name, link.Gateway, link.Prefixes
 	record.StartedBy = personOf(ctx).name
-	order, err := orderOf(site, record, link)
+	order, err := s.orderOf(site, record, link)
 	if err != nil {
 		return store.Sweep{}, err
 	}
@@ -122,7 +125,7 @@ func (s *sweeper) resume(ctx context.Context, id uint64) (store.Sweep, error) {
 	if err != nil {
 		return record, err
 	}
-	order, err := orderOf(site, record, w.Link())
+	order, err := s.orderOf(site, record, w.Link())
 	if err != nil {
 		return record, err
 	}
@@ -169,6 +172,13 @@ func (s *sweeper) settle(ctx context.Context, site uint64) {
 	}
 	s.mu.Unlock()
 	limit := time.After(settleWait)
+	select {
+	case <-s.takenUp:
+	case <-ctx.Done():
+		return
+	case <-limit:
+		return
+	}
 	for _, j := range ending {
 		select {
 		case <-j.done:
@@ -188,8 +198,13 @@ func (s *sweeper) idle(ctx context.Context, site uint64) error {
 	return s.freeLocked(site)
 }
 
-// freeLocked refuses where a sweep of the site runs already, or the service ends.
+// freeLocked refuses where a sweep of the site runs already, what an earlier run has seen is being entered, or the service ends.
 func (s *sweeper) freeLocked(site uint64) error {
+	select {
+	case <-s.takenUp:
+	default:
+		return refuse(http.StatusServiceUnavailable, "what was seen before the service started is still being entered: try again in a moment")
+	}
 	for _, j := range s.jobs {
 		if running := j.record(); running.SiteID == site {
 			return refuse(http.StatusConflict, "sweep %d of this site is running: wait for its end, or stop it", running.ID)
@@ -209,7 +224,7 @@ func (s *sweeper) launchLocked(engine *identify.Engine, record store.Sweep, w wi
 		journal = spool.NoJournal(err)
 	}
 	jobCtx, stop := context.WithCancel(s.base)
-	j := newJob(record, engine, s.store, journal, stop)
+	j := newJob(record, engine, s.store, s.spool, journal, stop)
 	j.note("%s", first)
 	s.jobs[record.ID] = j
 	s.running.Go(func() {
@@ -269,6 +284,10 @@ func plan(site store.Site, wanted api.NewSweep) (store.Sweep, error) {
 	if record.Figures, err = paceOf(record.Pace, wanted.Figures); err != nil {
 		return record, refuse(http.StatusUnprocessableEntity, "%v", err)
 	}
+	record.Plan = fromPlan(wanted.Plan)
+	if err := record.Plan.Check(); err != nil {
+		return record, refuse(http.StatusUnprocessableEntity, "%v", err)
+	}
 	if len(site.Networks) == 0 {
 		return record, refuse(http.StatusUnprocessableEntity,
 			"site %s has no network yet, and it is swept in its networks only: add one first", site.Name)
@@ -293,12 +312,16 @@ func paceOf(name string, figures *api.Pace) (sweep.Pace, error) {
 	}
 	pace := sweep.Pace{
 		Name: ownPace, Rate: figures.Rate, Devices: figures.Devices, PerDevice: figures.PerDevice, PerNetwork: figures.PerNetwork, Rounds: figures.Rounds,
+		Broadcasts: figures.Broadcasts, Gap: time.Duration(figures.Gap) * time.Millisecond,
 	}
 	return pace, pace.Check()
 }
 
 // orderOf makes the order of a sweep out of its record.
-func orderOf(site store.Site, record store.Sweep, link wire.Link) (sweep.Order, error) {
+func (s *sweeper) orderOf(site store.Site, record store.Sweep, link wire.Link) (sweep.Order, error) {
+	if err := s.public.checkFence(site); err != nil {
+		return sweep.Order{}, err
+	}
 	pace := record.Figures
 	if pace.Rate == 0 { // a sweep that was stored before paces had figures
 		var err error
@@ -324,6 +347,9 @@ func orderOf(site store.Site, record store.Sweep, link wire.Link) (sweep.Order, 
 	}
 	order := sweep.Order{
 		Ranges: ranges, Excluded: excluded, Fence: site.Fence(), Pace: pace, Ports: ports, NameServers: servers, Seed: record.Seed,
+	}
+	if err := record.Plan.Into(&order, time.Local); err != nil {
+		return order, refuse(http.StatusUnprocessableEntity, "%v", err)
 	}
 	return order, order.Check()
 }
@@ -518,51 +544,6 @@ func (s *sweeper) changeDevice(ctx context.Context, id uint64, change func(*ledg
 		}
 		return match(devices, entries)
 	})
-}
-
-// takeUp enters what sweeps had seen when an earlier run of the service ended: what the spool still has goes into the
-// database first.
-func (s *sweeper) takeUp(ctx context.Context) error {
-	left, err := s.spool.Left()
-	if err != nil {
-		return err
-	}
-	running, err := s.store.InterruptRunning(ctx)
-	if err != nil {
-		return err
-	}
-	for _, id := range left {
-		record, err := s.store.Sweep(ctx, id)
-		if errors.Is(err, store.ErrNotFound) {
-			slog.Warn("the spool has a journal of a sweep that the database does not know; it is left where it is", "sweep", id)
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		sightings, err := s.spool.Read(id)
-		if err != nil {
-			return err
-		}
-		if err := s.store.SaveSightings(ctx, id, sightings); err != nil {
-			return err
-		}
-		if !slices.ContainsFunc(running, func(r store.Sweep) bool { return r.ID == id }) {
-			running = append(running, record)
-		}
-	}
-	for _, record := range running {
-		if err := s.store.Log(ctx, record.ID, store.LogLine{At: time.Now().UTC(), Text: "Interrupted: the service ended in the middle of the sweep. What was seen is kept, and it can be continued."}); err != nil {
-			return err
-		}
-		if _, err := s.enter(ctx, record); err != nil {
-			return err
-		}
-		if err := s.spool.Remove(record.ID); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // find gives a sweep's record, from memory while it runs.

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
@@ -165,8 +166,14 @@ func (s *Service) watchSweep(ctx context.Context, in *sweepInput, send sse.Sende
 			return
 		}
 	}
+	recheck := time.NewTicker(recheckEvery)
+	defer recheck.Stop()
 	for {
 		select {
+		case <-recheck.C:
+			if !s.auth.still(ctx, requestOf(ctx).claim, Look) {
+				return // signed out, revoked or expired since
+			}
 		case e, open := <-events:
 			if !open {
 				_ = send.Data(toSweep(j.record())) // told once more, as a listener that was cut off missed it
@@ -180,6 +187,9 @@ func (s *Service) watchSweep(ctx context.Context, in *sweepInput, send sse.Sende
 		}
 	}
 }
+
+// recheckEvery is how often it is looked whether who watches may still do so.
+const recheckEvery = 10 * time.Second
 
 // tellEnded tells what a sweep that is over saw.
 func (s *Service) tellEnded(ctx context.Context, id uint64, send sse.Sender) {

@@ -142,6 +142,7 @@ func lookFor(t *testing.T, where string, data []byte) {
 
 // TestCredentialsOpenAgents sweeps a part of the building whose agents answer to a community that is not the usual one.
 func TestCredentialsOpenAgents(t *testing.T) {
+	t.Parallel()
 	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
 	ctx := t.Context()
 	list, err := s.Client.Credentials(ctx, s.Site.ID)
@@ -192,6 +193,7 @@ const bells = "rules:\n  - rule: bells\n    because: They ring.\n    when: [{key
 
 // TestRulesOfASite tries, switches and takes back rules, and imports leases: each reads the stored evidence again.
 func TestRulesOfASite(t *testing.T) {
+	t.Parallel()
 	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
 	ctx, site := t.Context(), s.Site.ID
 	sweep, err := s.Client.StartSweep(ctx, site, api.NewSweep{Ranges: "10.40.1.20-10.40.1.26, 10.40.3.10-10.40.3.12", Pace: "brisk"})
@@ -227,9 +229,9 @@ func TestRulesOfASite(t *testing.T) {
 		t.Errorf("taken away: %v, and %d devices are still changed", err, models())
 	}
 
-	_, err = s.Client.ImportLeases(ctx, site, api.LeaseFile{Name: "leases", Text: "soon 48:9b:34:03:30:14 10.40.3.10 phone *\n"})
+	_, err = s.Client.ImportLeases(ctx, site, "leases", strings.NewReader("soon 48:9b:34:03:30:14 10.40.3.10 phone *\n"))
 	wantProblem(t, "a fault in leases", err, http.StatusUnprocessableEntity, "line 1")
-	got, err := s.Client.ImportLeases(ctx, site, api.LeaseFile{Name: "leases", Text: "0 80:23:aa:13:26:f1 10.40.3.11 front-desk-phone *\n0 80:23:aa:13:26:f2 10.40.3.99 nobody *\n"})
+	got, err := s.Client.ImportLeases(ctx, site, "leases", strings.NewReader("0 80:23:aa:13:26:f1 10.40.3.11 front-desk-phone *\n0 80:23:aa:13:26:f2 10.40.3.99 nobody *\n"))
 	if err != nil || got.Leases != 2 || got.Devices != 1 {
 		t.Fatalf("leases %+v, %v", got, err)
 	}

@@ -151,7 +151,7 @@ var unhurried = sweep.Pace{Name: "own", Rate: 1500, Devices: 24, PerDevice: 4, P
 // factsOf sweeps a building and gives what was learned at each address at which one device alone is.
 func factsOf(t *testing.T, w *simsite.Wire, scenario *simsite.Scenario) map[netip.Addr][]evidence.Item {
 	order := sweep.Order{
-		Ranges: scenario.Ranges(), Fence: scenario.Subnets(), Pace: unhurried, Ports: sweep.TellingPorts, Seed: 1, NameServers: scenario.Vantage.NameServers,
+		Ranges: scenario.Ranges(), Fence: scenario.Subnets(), Pace: unhurried, Ports: probe.TellingPorts(), Seed: 1, NameServers: scenario.Vantage.NameServers,
 	}
 	for i, c := range scenario.Credentials {
 		order.Credentials = append(order.Credentials, probe.Credential{ID: uint64(i + 1), Name: c.Name, Version: c.Version, Community: secret.New(c.Community)})

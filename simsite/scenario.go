@@ -132,7 +132,7 @@ var faults = []string{FaultDropsEcho, FaultDropsRefusal, FaultAcceptsAll}
 type Service struct {
 	Port   uint16 `yaml:"port"`
 	Speaks string `yaml:"speaks"` // http, https, ssh, text, rtsp, rdp, sink, dns, or the hostile endless, drip, garbage
-	Says   string `yaml:"says"`   // first words: the greeting, or the SSH identification
+	Says   string `yaml:"says"`   // banner: the greeting, or the SSH identification
 	Title  string `yaml:"title"`  // of the web page
 	Server string `yaml:"server"` // the Server header of HTTP or RTSP
 	Realm  string `yaml:"realm"`  // asks for a password under that name

@@ -179,8 +179,8 @@ func TestOtherTalkers(t *testing.T) {
 	if err := frames.SetReadDeadline(time.Now().Add(10 * time.Second)); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := frames.ReadFrame(buf); err != nil || !bytes.Contains(buf[:n], []byte("lab-switch")) {
-		t.Errorf("the neighbour tells %q, %v", buf[:n], err)
+	if frame, err := frames.ReadFrame(buf); err != nil || !bytes.Contains(frame.Bytes, []byte("lab-switch")) {
+		t.Errorf("the neighbour tells %q, %v", frame.Bytes, err)
 	}
 	if truth := site.Scenario.Truth()[0]; truth.Model.Is != "All 9" || len(site.Scenario.NewCredentials()) != 1 {
 		t.Errorf("the truth is %+v", truth)

@@ -107,12 +107,12 @@ func (c *frameConn) offer(frame []byte) {
 	}
 }
 
-func (c *frameConn) ReadFrame(buf []byte) (int, error) {
+func (c *frameConn) ReadFrame(buf []byte) (wire.Frame, error) {
 	select {
 	case frame := <-c.frames:
-		return copy(buf, frame), nil
+		return wire.Frame{Bytes: buf[:copy(buf, frame)], At: time.Now()}, nil
 	case <-c.deadline.passed():
-		return 0, os.ErrDeadlineExceeded
+		return wire.Frame{}, os.ErrDeadlineExceeded
 	}
 }
 

@@ -1,18 +1,20 @@
 // Package spool keeps on disk what a sweep has seen until the database has it, so that neither the end of the service nor
 // that of the database loses anything.
+//
+// A journal is a file of lines, each a sighting as JSON. A line holds what is new: how many of the facts told before stay, and
+// the facts behind them.
 package spool
 
 import (
-	"bufio"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
-	"sync"
+	"time"
 
 	"airdrift/core/evidence"
 )
@@ -23,8 +25,8 @@ const DefaultLimit = 1 << 30
 // ErrFull is returned where a journal has reached its limit: the database has been away for too long.
 var ErrFull = errors.New("the spool has reached its limit")
 
-// maxLine bounds one line of a journal, in bytes: a sighting with all that a device may say.
-const maxLine = 16 << 20
+// ErrDamaged is returned with what could be read of a journal in which something else could not.
+var ErrDamaged = errors.New("a part of the journal cannot be read")
 
 const suffix = ".jsonl"
 
@@ -50,122 +52,62 @@ func (s *Spool) path(sweep uint64) string {
 	return filepath.Join(s.dir, strconv.FormatUint(sweep, 10)+suffix)
 }
 
-// Journal opens the journal of a sweep; what is in it stays.
-func (s *Spool) Journal(sweep uint64) (*Journal, error) {
-	file, err := os.OpenFile(s.path(sweep), os.O_CREATE|os.O_RDWR|os.O_APPEND, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("spool: %w", err)
-	}
-	info, err := file.Stat()
-	if err != nil {
-		return nil, errors.Join(err, file.Close())
-	}
-	j := &Journal{file: file, limit: s.limit, size: info.Size()}
-	if j.size > 0 {
-		// A process that was killed may have left half a line, which must not run into the next one.
-		if _, err := file.WriteString("\n"); err != nil {
-			return nil, errors.Join(err, file.Close())
-		}
-		j.size++
-	}
-	return j, nil
+// Left gives the sweeps that have a journal, in ascending order: those that have not been entered into the database whole.
+func (s *Spool) Left() ([]uint64, error) {
+	sweeps, _, err := s.list()
+	return sweeps, err
 }
 
-// Left gives the sweeps that have a journal: those that have not been entered into the database whole.
-func (s *Spool) Left() ([]uint64, error) {
+// Aside gives the names of the files that were set aside, in their order: journals that could not be read, and sightings that
+// could not be stored. Somebody has to look at them and take them away.
+func (s *Spool) Aside() ([]string, error) {
+	_, others, err := s.list()
+	return others, err
+}
+
+func (s *Spool) list() (sweeps []uint64, others []string, err error) {
 	entries, err := os.ReadDir(s.dir)
 	if err != nil {
-		return nil, fmt.Errorf("spool: %w", err)
+		return nil, nil, fmt.Errorf("spool: %w", err)
 	}
-	var sweeps []uint64
 	for _, e := range entries {
 		name, ours := strings.CutSuffix(e.Name(), suffix)
-		if id, err := strconv.ParseUint(name, 10, 64); ours && err == nil {
+		if !ours {
+			continue
+		}
+		if id, err := strconv.ParseUint(name, 10, 64); err == nil {
 			sweeps = append(sweeps, id)
+		} else {
+			others = append(others, e.Name())
 		}
 	}
-	return sweeps, nil
+	slices.Sort(sweeps)
+	return sweeps, others, nil
 }
 
-// Read gives the sightings of a sweep's journal, of each the last that was told. A sweep without a journal has none.
-// Lines that broke off when the service was killed are left out: what they would have said had not been told to anybody.
-func (s *Spool) Read(sweep uint64) ([]evidence.Sighting, error) {
-	file, err := os.Open(s.path(sweep))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+// SetAside gives a journal another name, so that it is in nobody's way and nothing of it is lost. why is a word of the name.
+func (s *Spool) SetAside(sweep uint64, why string, now time.Time) (name string, err error) {
+	name = fmt.Sprintf("%d-%s-%s%s", sweep, why, now.UTC().Format("20060102T150405.000"), suffix)
+	if err := os.Rename(s.path(sweep), filepath.Join(s.dir, name)); err != nil {
+		return "", fmt.Errorf("spool: %w", err)
 	}
+	return name, nil
+}
+
+// Refuse writes down a sighting that the database does not take, in a file that Aside names.
+func (s *Spool) Refuse(sweep uint64, sighting evidence.Sighting) (name string, err error) {
+	name = fmt.Sprintf("%d-refused%s", sweep, suffix)
+	j, err := openJournal(filepath.Join(s.dir, name), s.limit)
 	if err != nil {
-		return nil, fmt.Errorf("spool: %w", err)
+		return "", err
 	}
-	defer file.Close()
-	lines := bufio.NewScanner(file)
-	lines.Buffer(nil, maxLine)
-	at := map[string]int{}
-	var sightings []evidence.Sighting
-	for lines.Scan() {
-		var sg evidence.Sighting
-		if json.Unmarshal(lines.Bytes(), &sg) != nil || !sg.Addr.IsValid() {
-			continue
-		}
-		key := sg.Addr.String() + " " + sg.MAC.String()
-		if i, known := at[key]; known {
-			sightings[i] = sg
-			continue
-		}
-		at[key] = len(sightings)
-		sightings = append(sightings, sg)
-	}
-	return sightings, lines.Err()
+	return name, errors.Join(j.Append(sighting), j.Close())
 }
 
-// Remove takes a journal away: the database has it all.
+// Remove deletes a journal: the database has it all.
 func (s *Spool) Remove(sweep uint64) error {
 	if err := os.Remove(s.path(sweep)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("spool: %w", err)
 	}
 	return nil
-}
-
-// Journal is what one sweep has seen, in the order in which it was seen.
-type Journal struct {
-	limit  int64
-	broken error // why there is no file
-
-	mu   sync.Mutex // guards both
-	file *os.File
-	size int64
-}
-
-// NoJournal stands for a journal that could not be opened; each Append fails with the cause.
-func NoJournal(cause error) *Journal { return &Journal{broken: cause} }
-
-// Append adds a sighting. When it returns, the system has it: the process may be killed. ErrFull says that the journal
-// has reached its limit.
-func (j *Journal) Append(s evidence.Sighting) error {
-	if j.broken != nil {
-		return j.broken
-	}
-	line, err := json.Marshal(s)
-	if err != nil {
-		return fmt.Errorf("spool: %w", err)
-	}
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	if j.size+int64(len(line)) >= j.limit {
-		return ErrFull
-	}
-	if _, err := j.file.Write(append(line, '\n')); err != nil {
-		// Half a line, as a full disk leaves, must not run into the next one.
-		return fmt.Errorf("spool: %w", errors.Join(err, j.file.Truncate(j.size)))
-	}
-	j.size += int64(len(line)) + 1
-	return nil
-}
-
-// Close closes the journal's file, which stays.
-func (j *Journal) Close() error {
-	if j.broken != nil {
-		return nil
-	}
-	return j.file.Close()
 }

@@ -2,6 +2,7 @@ package spool
 
 import (
 	"errors"
+	"fmt"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -91,20 +92,101 @@ func TestJournalOutlivesHalfALine(t *testing.T) {
 }
 
 func TestJournalHasALimit(t *testing.T) {
-	s := open(t, 1000)
+	s := open(t, 700)
 	j, err := s.Journal(1)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer j.Close()
-	for range 3 {
-		err = errors.Join(err, j.Append(sighted("10.40.1.5", strings.Repeat("x", 200))))
+	for i := range 3 {
+		err = errors.Join(err, j.Append(sighted(fmt.Sprintf("10.40.1.%d", 5+i), strings.Repeat("x", 200))))
 	}
 	if !errors.Is(err, ErrFull) {
 		t.Errorf("after 3 sightings of some 300 bytes: %v", err)
 	}
 	if got, err := s.Read(1); err != nil || len(got) != 1 {
 		t.Errorf("what fitted is %+v, %v", got, err)
+	}
+}
+
+// What was told before is not written again: many small additions cost about what they hold, and not all that was there.
+func TestJournalHoldsDifferences(t *testing.T) {
+	s := open(t, 0)
+	j, err := s.Journal(1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var facts []string
+	for i := range 500 {
+		facts = append(facts, fmt.Sprintf("fact %d", i))
+		if err := j.Append(sighted("10.40.1.5", facts...)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	// Facts may also be taken back, as ports that say nothing are of who accepts every connection.
+	facts = append(facts[:10:10], facts[400:]...)
+	if err := errors.Join(j.Append(sighted("10.40.1.5", facts...)), j.Close()); err != nil {
+		t.Fatal(err)
+	}
+	got, err := s.Read(1)
+	if err != nil || len(got) != 1 || !slices.Equal(evidence.Values(got[0].Items, evidence.KeyText), facts) {
+		t.Errorf("read %d sightings, %v; want the facts that were told last", len(got), err)
+	}
+	if info, err := os.Stat(s.path(1)); err != nil || info.Size() > 300*700 {
+		t.Errorf("the journal takes %d bytes, %v", info.Size(), err)
+	}
+}
+
+// Lines that are longer than any sighting, and nonsense, keep nobody from the rest; the journal is then set aside under a name.
+func TestDamagedJournalsAreSetAside(t *testing.T) {
+	for name, damage := range map[string]string{"a line without end": strings.Repeat("x", maxLine+100), "nonsense": "}{", "another document": `{"title":"minutes"}`} {
+		t.Run(name, func(t *testing.T) {
+			s := open(t, 0)
+			j, err := s.Journal(3)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if err := j.Append(sighted("10.40.1.5", "before")); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := j.file.WriteString(damage + "\n"); err != nil {
+				t.Fatal(err)
+			}
+			if err := errors.Join(j.Append(sighted("10.40.1.6", "behind")), j.Close()); err != nil {
+				t.Fatal(err)
+			}
+			got, err := s.Read(3)
+			if !errors.Is(err, ErrDamaged) || len(got) != 2 {
+				t.Errorf("read %+v, %v; want both sightings and that something is damaged", got, err)
+			}
+			aside, err := s.SetAside(3, "damaged", time.Date(2026, 11, 2, 9, 0, 0, 0, time.UTC))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if left, err := s.Left(); err != nil || len(left) > 0 {
+				t.Errorf("left are %v, %v", left, err)
+			}
+			if names, err := s.Aside(); err != nil || !slices.Equal(names, []string{aside}) {
+				t.Errorf("aside are %q, %v; want %q", names, err, aside)
+			}
+		})
+	}
+}
+
+// A sighting that the database does not take is written down.
+func TestRefusedSightingsAreKept(t *testing.T) {
+	s := open(t, 0)
+	for range 2 {
+		if _, err := s.Refuse(4, sighted("10.40.1.5", "too much")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	names, err := s.Aside()
+	if err != nil || len(names) != 1 {
+		t.Fatalf("aside are %q, %v", names, err)
+	}
+	if text, err := os.ReadFile(filepath.Join(s.dir, names[0])); err != nil || strings.Count(string(text), "too much") != 2 {
+		t.Errorf("it holds %q, %v", text, err)
 	}
 }
 
@@ -119,14 +201,9 @@ func TestNoJournalTellsTheCause(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add(`{"addr":"10.40.1.5","mac":"48:9b:34:00:00:01","items":[{"source":"arp","key":"arp.mac","value":"x","at":"2026-11-02T09:00:00Z"}]}` + "\n" + `{"addr":`)
 	f.Add("\n\n{}\n")
-	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, text string) {
-		s := &Spool{dir: dir, limit: DefaultLimit}
-		if err := os.WriteFile(s.path(1), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		sightings, err := s.Read(1)
-		if err != nil && len(text) < maxLine {
+		sightings, err := read(strings.NewReader(text))
+		if err != nil && !errors.Is(err, ErrDamaged) {
 			t.Errorf("%q gave %v", text, err)
 		}
 		for _, sg := range sightings {

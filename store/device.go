@@ -102,6 +102,9 @@ func toDeviceRow(site uint64, d ledger.Device) (deviceRow, error) {
 	return row, nil
 }
 
+// size is about what a row takes in a statement, in bytes.
+func (r deviceRow) size() int { return len(r.Record) + len(r.Search) + len(r.Services) + 1000 }
+
 func cut(text string) string {
 	if runes := []rune(text); len(runes) > maxColumn {
 		return string(runes[:maxColumn])
@@ -265,7 +268,7 @@ func assign(tx *gorm.DB, sweep uint64, sightings []evidence.Sighting, result led
 	rows := make([]sightingRow, len(sightings))
 	for i, sg := range sightings {
 		// The other columns are there because a row needs them; the conflict leaves them as they are.
-		rows[i] = sightingRow{SweepID: sweep, Addr: sortable(sg.Addr), MAC: sg.MAC.String(), FirstAt: sg.FirstAt, DeviceID: result.Devices[result.Of[i]].ID}
+		rows[i] = sightingRow{SweepID: sweep, Addr: sortable(sg.Addr), MAC: sg.MAC.String(), FirstAt: sg.FirstAt, DeviceID: result.Devices[result.Of[i]].ID, Unit: sg.Unit}
 	}
 	upsert := clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"device_id"})}
 	return tx.Clauses(upsert).CreateInBatches(rows, batchSize).Error
@@ -380,14 +383,14 @@ func saveDevices(tx *gorm.DB, site uint64, devices []ledger.Device) error {
 			return err
 		}
 	}
-	if len(changed) > 0 {
-		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(changed, batchSize).Error; err != nil {
+	for _, part := range batches(changed, deviceRow.size) {
+		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(part).Error; err != nil {
 			return err
 		}
 	}
 	// Apart from the others, as only rows that are all new get their numbers back in order.
-	if len(fresh) > 0 {
-		if err := tx.CreateInBatches(fresh, batchSize).Error; err != nil {
+	for _, part := range batches(fresh, deviceRow.size) {
+		if err := tx.Create(part).Error; err != nil {
 			return err
 		}
 	}

@@ -27,7 +27,7 @@ func sweepOf(t *testing.T, s *store.Store, site uint64, state store.SweepState, 
 		sightings = append(sightings, evidence.Sighting{Addr: addr, MAC: mac, Answered: true, Whole: true, FirstAt: began,
 			Items: []evidence.Item{{Source: evidence.SourceARP, Key: evidence.KeyMAC, Value: mac.String(), At: began}}})
 	}
-	if err := s.SaveSightings(t.Context(), sweep.ID, sightings); err != nil {
+	if _, err := s.SaveSightings(t.Context(), sweep.ID, sightings); err != nil {
 		t.Fatal(err)
 	}
 	return sweep
@@ -166,36 +166,43 @@ func TestUsersAndTokens(t *testing.T) {
 	if err := s.CreateUser(t.Context(), store.User{Name: "mason", Role: "look", CreatedAt: began}); !errors.Is(err, store.ErrTaken) {
 		t.Errorf("a name that is there gave %v", err)
 	}
-	keep := func(u *store.User) bool { return true }
-	for name, change := range map[string]func(*store.User) bool{
-		"taken away": func(*store.User) bool { return false }, "made less": func(u *store.User) bool { u.Role = "look"; return true },
+	keep := func(u *store.User) (bool, error) { return true, nil }
+	gone := func(*store.User) (bool, error) { return false, nil }
+	for name, change := range map[string]func(*store.User) (bool, error){
+		"deleted": gone, "made less": func(u *store.User) (bool, error) { u.Role = "look"; return true, nil },
 	} {
-		if err := s.ChangeUser(t.Context(), "head", "administer", change); !errors.Is(err, store.ErrLast) {
+		if _, err := s.ChangeUser(t.Context(), "head", "administer", change); !errors.Is(err, store.ErrLast) {
 			t.Errorf("the last administrator, %s: %v", name, err)
 		}
 	}
-	if err := s.ChangeUser(t.Context(), "nobody", "administer", keep); !errors.Is(err, store.ErrNotFound) {
+	if _, err := s.ChangeUser(t.Context(), "nobody", "administer", keep); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("a user who is not there gave %v", err)
 	}
 	mason, err := s.User(t.Context(), "mason")
 	if err != nil {
 		t.Fatal(err)
 	}
-	token := store.Token{UserID: mason.ID, Label: "laptop", Hash: make([]byte, 32), CreatedAt: began}
+	token := store.Token{UserID: mason.ID, Label: "laptop", Hash: make([]byte, 32), CreatedAt: began, ExpiresAt: began.AddDate(0, 0, 90)}
 	if err := s.CreateToken(t.Context(), &token); err != nil {
 		t.Fatal(err)
 	}
-	if u, err := s.UserOfToken(t.Context(), [32]byte{}); err != nil || u.Name != "mason" {
+	if u, err := s.UserOfToken(t.Context(), [32]byte{}, began); err != nil || u.Name != "mason" {
 		t.Errorf("the token is %+v's, %v", u, err)
+	}
+	if list, err := s.Tokens(t.Context(), mason.ID); err != nil || len(list) != 1 || list[0].LastUsedAt == nil || !list[0].LastUsedAt.Equal(began) {
+		t.Errorf("its use is not noted: %+v, %v", list, err)
+	}
+	if _, err := s.UserOfToken(t.Context(), [32]byte{}, began.AddDate(0, 0, 91)); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("a token that has expired gave %v", err)
 	}
 	head, _ := s.User(t.Context(), "head")
 	if err := s.DeleteToken(t.Context(), head.ID, token.ID); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("another's token was taken away: %v", err)
 	}
-	if err := s.ChangeUser(t.Context(), "mason", "administer", func(*store.User) bool { return false }); err != nil {
+	if _, err := s.ChangeUser(t.Context(), "mason", "administer", gone); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.UserOfToken(t.Context(), [32]byte{}); !errors.Is(err, store.ErrNotFound) {
+	if _, err := s.UserOfToken(t.Context(), [32]byte{}, began); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("the token of a user who is gone gave %v", err)
 	}
 }

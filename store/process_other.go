@@ -2,13 +2,7 @@
 
 package store
 
-import (
-	"os"
-	"syscall"
-)
-
-// ownGroup has nothing to do here.
-func ownGroup() *syscall.SysProcAttr { return nil }
+import "os"
 
 // terminate ends a process; here it cannot be asked to. Its data outlives that, as it does a power cut.
 func terminate(pid int) error {

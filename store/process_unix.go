@@ -8,9 +8,6 @@ import (
 	"syscall"
 )
 
-// ownGroup keeps a program out of this one's process group.
-func ownGroup() *syscall.SysProcAttr { return &syscall.SysProcAttr{Setpgid: true} }
-
 // terminate asks a process to end. One that has ended already gives os.ErrProcessDone.
 func terminate(pid int) error {
 	err := syscall.Kill(pid, syscall.SIGTERM)

@@ -3,22 +3,22 @@ package store
 import (
 	"context"
 	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
+
+	"airdrift/internal/atomicfile"
 )
 
 const (
@@ -36,16 +36,18 @@ var ErrNoServer = errors.New("no MariaDB server program (mariadbd) is installed:
 
 // Server is a MariaDB server of Airdrift's own, on loopback, with its own data directory.
 //
-// One that ends of itself is started again: the service outlives its database.
+// One that ends of itself is started again: the service outlives its database. Whoever speaks to it does so by TLS and only
+// to the holder of a key that this server was given at its start: another program that has taken the port learns nothing.
 type Server struct {
 	home     home
 	program  string
 	password string
-	port     int
+	identity identity
 	ended    chan struct{} // closed when the server is stopped and is not started again
 
 	mu       sync.Mutex // guards all below
 	process  *process
+	port     int
 	stopping bool
 }
 
@@ -63,12 +65,9 @@ func StartServer(ctx context.Context, dir string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	home, err := prepareHome(dir)
+	home, err := prepareHome(ctx, dir)
 	if err != nil {
 		return nil, fmt.Errorf("prepare the database's directory: %w", err)
-	}
-	if err := home.stopStale(ctx); err != nil {
-		return nil, err
 	}
 	if err := home.initialise(ctx); err != nil {
 		return nil, err
@@ -89,158 +88,65 @@ func findProgram(name string) (string, error) {
 	return "", ErrNoServer
 }
 
-// home is the directory of a server, and the user that owns it.
-type home struct {
-	dir  string
-	user *user.User // nil: the user that runs the service
-	more []string   // further options of the server
-}
-
-func (h home) data() string    { return filepath.Join(h.dir, "data") }
-func (h home) socket() string  { return filepath.Join(h.dir, "server.sock") }
-func (h home) pidFile() string { return filepath.Join(h.dir, "server.pid") }
-func (h home) log() string     { return filepath.Join(h.dir, "server.log") }
-
-// temporary is where the server puts temporary tables. Servers that share a directory take each other's away.
-func (h home) temporary() string { return filepath.Join(h.dir, "tmp") }
-
-// prepareHome makes the directory. Root gives it to an unprivileged user, as the server refuses to run as root.
-func prepareHome(dir string) (home, error) {
-	dir, err := filepath.Abs(dir)
-	if err != nil {
-		return home{}, err
-	}
-	h := home{dir: dir}
-	if err := os.MkdirAll(h.temporary(), 0o700); err != nil {
-		return home{}, err
-	}
-	if os.Geteuid() != 0 {
-		return h, nil
-	}
-	for _, name := range []string{"mysql", "nobody"} {
-		if h.user, err = user.Lookup(name); err == nil {
-			break
-		}
-	}
-	if err != nil {
-		return home{}, err
-	}
-	uid, _ := strconv.Atoi(h.user.Uid)
-	gid, _ := strconv.Atoi(h.user.Gid)
-	for _, owned := range []string{dir, h.temporary()} {
-		if err := os.Chown(owned, uid, gid); err != nil {
-			return home{}, err
-		}
-	}
-	return h, h.checkReach()
-}
-
-// checkReach finds a directory on the way that lets no other user through: the server could not get to its data.
-func (h home) checkReach() error {
-	for dir := filepath.Dir(h.dir); ; dir = filepath.Dir(dir) {
-		info, err := os.Stat(dir)
-		if err != nil {
-			return err
-		}
-		if info.Mode()&0o001 == 0 {
-			return fmt.Errorf("the database runs as the user %s, and %s lets no other user through: chmod o+x %[2]s, or choose another data directory", h.user.Username, dir)
-		}
-		if dir == filepath.Dir(dir) {
-			return nil
-		}
-	}
-}
-
-// userArgs tells a program started by root whom to become.
-func (h home) userArgs() []string {
-	if h.user == nil {
-		return nil
-	}
-	return []string{"--user=" + h.user.Username}
-}
-
-// stopStale ends a server that still runs on this directory, as one does whose service was killed.
-func (h home) stopStale(ctx context.Context) error {
-	text, err := os.ReadFile(h.pidFile())
-	if err != nil {
-		return nil // no file, no server
-	}
-	pid, err := strconv.Atoi(strings.TrimSpace(string(text)))
-	if err != nil || !h.isOurs(pid) {
-		return os.Remove(h.pidFile())
-	}
-	if err := terminate(pid); err != nil {
-		return fmt.Errorf("stop the database server of an earlier run (process %d): %w", pid, err)
-	}
-	ctx, cancel := context.WithTimeout(ctx, stopWait)
-	defer cancel()
-	for h.isOurs(pid) {
-		if err := pause(ctx, 50*time.Millisecond); err != nil {
-			return fmt.Errorf("the database server of an earlier run (process %d) does not stop: %w", pid, err)
-		}
-	}
-	return nil
-}
-
-// isOurs reports whether a process is a server on this directory; process numbers are used again.
-func (h home) isOurs(pid int) bool {
-	line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-	return err == nil && strings.Contains(string(line), "--datadir="+h.data()+"\x00")
-}
-
-// initialise makes the system tables of a new data directory.
-func (h home) initialise(ctx context.Context) error {
-	if _, err := os.Stat(filepath.Join(h.data(), "mysql")); err == nil {
-		return nil
-	}
-	program, err := findProgram("mariadb-install-db")
-	if err != nil {
-		return err
-	}
-	args := append([]string{"--no-defaults", "--datadir=" + h.data(), "--tmpdir=" + h.temporary(), "--skip-test-db", "--auth-root-authentication-method=normal"}, h.userArgs()...)
-	out, err := exec.CommandContext(ctx, program, args...).CombinedOutput()
-	if err != nil {
-		return fmt.Errorf("make a new database in %s: %w: %s", h.data(), err, telling(string(out)))
-	}
-	return nil
-}
-
-// start runs the server with a password of its own, and keeps it running.
+// start runs the server with a password and a certificate of its own, and keeps it running.
 func (h home) start(ctx context.Context, program string) (*Server, error) {
-	password, err := randomText()
+	identity, err := newIdentity()
 	if err != nil {
+		return nil, fmt.Errorf("certificate of the database server: %w", err)
+	}
+	s := &Server{home: h, program: program, password: rand.Text(), identity: identity, ended: make(chan struct{})}
+	if err := s.enlist(); err != nil {
 		return nil, err
 	}
-	port, err := freePort()
-	if err != nil {
-		return nil, err
-	}
-	s := &Server{home: h, program: program, password: password, port: port, ended: make(chan struct{})}
 	if err := s.launch(ctx); err != nil {
+		s.delist()
 		return nil, err
 	}
 	go s.supervise()
 	return s, nil
 }
 
+// portTries is how many ports are tried: between the choice of a port and its use somebody else may have taken it.
+const portTries = 3
+
 // launch starts the program and waits until it answers.
 func (s *Server) launch(ctx context.Context) error {
 	h := s.home
-	initFile, err := h.writeInitFile(s.password)
+	if err := h.write(h.accounts(), accountStatements(s.password)); err != nil {
+		return err
+	}
+	defer os.Remove(h.accounts())
+	if err := h.write(h.certificate(), s.identity.pem); err != nil {
+		return err
+	}
+	defer os.Remove(h.certificate())
+	for try := 1; ; try++ {
+		err := s.launchOnce(ctx)
+		if err == nil || try == portTries || !errors.Is(err, errEnded) {
+			return err
+		}
+	}
+}
+
+// errEnded says that the program has ended instead of answering.
+var errEnded = errors.New("the database server ended at its start")
+
+func (s *Server) launchOnce(ctx context.Context) error {
+	h := s.home
+	port, err := freePort()
 	if err != nil {
 		return err
 	}
-	defer os.Remove(initFile)
-	args := append([]string{
-		"--no-defaults", "--datadir=" + h.data(), "--tmpdir=" + h.temporary(), "--socket=" + h.socket(), "--pid-file=" + h.pidFile(),
-		"--log-error=" + h.log(), "--init-file=" + initFile, "--bind-address=127.0.0.1", "--port=" + strconv.Itoa(s.port),
+	// The server changes to its data directory before it makes its socket, so that a path of any length is short enough
+	// for one (sun_path of unix(7) holds 108 bytes).
+	cmd := h.command(context.WithoutCancel(ctx), s.program,
+		"--no-defaults", "--datadir="+h.data(), "--tmpdir="+h.path(temporaryDir), "--socket=../"+runDir+"/"+filepath.Base(h.socket()),
+		"--pid-file="+filepath.Join(h.path(runDir), "server.pid"), "--log-error="+h.log(), "--init-file="+h.accounts(),
+		"--ssl-cert="+h.certificate(), "--ssl-key="+h.certificate(), "--require-secure-transport=ON",
+		"--bind-address=127.0.0.1", "--port="+strconv.Itoa(port),
 		"--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_unicode_ci",
 		"--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M", "--max-allowed-packet=64M",
-		"--performance-schema=OFF", "--skip-log-bin", "--local-infile=OFF",
-	}, slices.Concat(h.userArgs(), h.more)...)
-	cmd := exec.Command(s.program, args...)
-	// A signal to the whole terminal (Ctrl-C) must not reach the server before the service has written what it has.
-	cmd.SysProcAttr = ownGroup()
+		"--performance-schema=OFF", "--skip-log-bin", "--local-infile=OFF", "--secure-file-priv="+h.path(temporaryDir), "--skip-symbolic-links")
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("start the database server: %w", err)
 	}
@@ -250,11 +156,14 @@ func (s *Server) launch(ctx context.Context) error {
 		close(p.exited)
 	}()
 	s.mu.Lock()
-	s.process = p
+	s.process, s.port = p, port
 	stopping := s.stopping
 	s.mu.Unlock()
 	if stopping {
 		return p.stop()
+	}
+	if err := atomicfile.Write(h.pidFile(), []byte(strconv.Itoa(cmd.Process.Pid)+"\n"), 0o600); err != nil {
+		return errors.Join(err, p.stop())
 	}
 	if err := s.waitReady(ctx, p); err != nil {
 		return errors.Join(fmt.Errorf("%w (its log is %s)", err, h.log()), p.stop())
@@ -294,22 +203,23 @@ func (s *Server) isStopping() bool {
 	return s.stopping
 }
 
-// writeInitFile writes what the server carries out at its start: it sets the passwords and makes the database.
-func (h home) writeInitFile(password string) (string, error) {
-	text := fmt.Sprintf(`ALTER USER 'root'@'localhost' IDENTIFIED BY '%[1]s';
+// accountStatements are what the server carries out before it listens, a statement a line. Whatever accounts there are go,
+// those without a password that a set-up makes and those that somebody has added among them; what stays is the service's own,
+// with a password that nobody has seen before, and root's, which the socket lets in if the system says that it is root.
+// mariadb.sys cannot sign in; the server's own views belong to it.
+func accountStatements(password string) string {
+	var text strings.Builder
+	for _, table := range []string{"global_priv", "db", "tables_priv", "columns_priv", "procs_priv", "proxies_priv", "roles_mapping"} {
+		fmt.Fprintf(&text, "DELETE FROM mysql.%s WHERE User <> 'mariadb.sys';\n", table)
+	}
+	fmt.Fprintf(&text, `FLUSH PRIVILEGES;
+CREATE USER 'root'@'localhost' IDENTIFIED VIA unix_socket;
+GRANT ALL ON *.* TO 'root'@'localhost' WITH GRANT OPTION;
 CREATE DATABASE IF NOT EXISTS %[2]s CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci;
-CREATE OR REPLACE USER '%[2]s'@'127.0.0.1' IDENTIFIED BY '%[1]s';
+CREATE USER '%[2]s'@'127.0.0.1' IDENTIFIED BY '%[1]s' REQUIRE SSL;
 GRANT ALL ON `+"`%[2]s%%`"+`.* TO '%[2]s'@'127.0.0.1';
 `, password, databaseName)
-	path := filepath.Join(h.dir, "start.sql")
-	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
-		return "", err
-	}
-	if h.user == nil {
-		return path, nil
-	}
-	uid, _ := strconv.Atoi(h.user.Uid)
-	return path, os.Chown(path, uid, -1)
+	return text.String()
 }
 
 func (s *Server) waitReady(ctx context.Context, p *process) error {
@@ -321,7 +231,7 @@ func (s *Server) waitReady(ctx context.Context, p *process) error {
 		}
 		select {
 		case <-p.exited:
-			return fmt.Errorf("the database server ended at its start: %w", p.failure)
+			return fmt.Errorf("%w: %w", errEnded, p.failure)
 		case <-ctx.Done():
 			return fmt.Errorf("the database server does not answer: %w", ctx.Err())
 		case <-time.After(50 * time.Millisecond):
@@ -329,12 +239,30 @@ func (s *Server) waitReady(ctx context.Context, p *process) error {
 	}
 }
 
-// DSN gives the address to open the database by. It holds the password, and stays the same as long as the Server lives.
+// DSN gives the address to open the database by. It holds the password, and stays the same as long as the Server lives: whoever
+// opens it is led to the port of the day, and to the holder of this server's key.
 func (s *Server) DSN() string {
 	config := mysql.NewConfig()
-	config.User, config.Passwd, config.Net, config.DBName = databaseName, s.password, "tcp", databaseName
-	config.Addr = net.JoinHostPort("127.0.0.1", strconv.Itoa(s.port))
+	config.User, config.Passwd, config.DBName = databaseName, s.password, databaseName
+	config.Net, config.Addr, config.TLSConfig = s.identity.name, "127.0.0.1:0", s.identity.name // the port is filled in when it is dialled
 	return config.FormatDSN()
+}
+
+// enlist tells the driver, under a name of this server's own, how it is reached and how it is known.
+func (s *Server) enlist() error {
+	mysql.RegisterDialContext(s.identity.name, func(ctx context.Context, _ string) (net.Conn, error) {
+		s.mu.Lock()
+		port := s.port
+		s.mu.Unlock()
+		var dialer net.Dialer
+		return dialer.DialContext(ctx, "tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+	})
+	return mysql.RegisterTLSConfig(s.identity.name, s.identity.client())
+}
+
+func (s *Server) delist() {
+	mysql.DeregisterDialContext(s.identity.name)
+	mysql.DeregisterTLSConfig(s.identity.name)
 }
 
 // Stop ends the server and waits until it has written everything.
@@ -345,6 +273,10 @@ func (s *Server) Stop() error {
 	s.mu.Unlock()
 	err := p.stop()
 	<-s.ended
+	s.delist()
+	if gone := os.Remove(s.home.pidFile()); gone != nil && !errors.Is(gone, fs.ErrNotExist) {
+		err = errors.Join(err, gone)
+	}
 	return err
 }
 
@@ -373,14 +305,6 @@ func pause(ctx context.Context, d time.Duration) error {
 	case <-time.After(d):
 		return nil
 	}
-}
-
-func randomText() (string, error) {
-	b := make([]byte, 20)
-	if _, err := rand.Read(b); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(b), nil
 }
 
 func freePort() (int, error) {

@@ -65,7 +65,7 @@ type siteRow struct {
 	Networks  []networkRow `gorm:"foreignKey:SiteID"`
 	Prefixes  []prefixRow  `gorm:"foreignKey:SiteID"`
 
-	NameServers string // parted by spaces
+	NameServers string // separated by spaces
 }
 
 func (siteRow) TableName() string { return "sites" }

@@ -20,6 +20,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 	gormmysql "gorm.io/driver/mysql"
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 	"gorm.io/gorm/logger"
 )
 
@@ -34,6 +35,9 @@ var ErrBadDSN = errors.New("the address of the database (DSN) is malformed: writ
 
 // batchSize is how many rows go into one statement.
 const batchSize = 500
+
+// lockRow has a row that is read kept from others until the transaction ends.
+var lockRow = clause.Locking{Strength: clause.LockingStrengthUpdate}
 
 // Store is an open database. It may be used from several goroutines.
 type Store struct {
@@ -205,6 +209,8 @@ func own(err error, what string) error {
 		return fmt.Errorf("%s: %w", what, ErrNotFound)
 	case errors.Is(err, gorm.ErrDuplicatedKey):
 		return fmt.Errorf("%s: %w", what, ErrTaken)
+	case isRefused(err) && !errors.Is(err, ErrRefused):
+		return fmt.Errorf("%s: %w: %w", what, ErrRefused, err)
 	}
 	return fmt.Errorf("%s: %w", what, err)
 }

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"airdrift/core/ledger"
 	"airdrift/core/netrange"
 	"airdrift/core/register"
+	"airdrift/core/sweep"
 	"airdrift/store"
 	"airdrift/store/storetest"
 )
@@ -87,13 +89,43 @@ func TestSightingsAreWrittenOver(t *testing.T) {
 	more := sighting
 	more.Items = append(more.Items[:1:1], evidence.Item{Source: evidence.SourceHTTP, Key: evidence.KeyHTTPTitle, Port: evidence.TCP(80), Value: "Palm \u2603 \U0001F331", At: began})
 	for _, batch := range [][]evidence.Sighting{{sighting}, {more}, nil} {
-		if err := s.SaveSightings(t.Context(), sweep.ID, batch); err != nil {
+		if _, err := s.SaveSightings(t.Context(), sweep.ID, batch); err != nil {
 			t.Fatal(err)
 		}
 	}
 	got, _, err := s.Sightings(t.Context(), sweep.ID)
 	if err != nil || len(got) != 1 || len(got[0].Items) != 2 || got[0].Items[1] != more.Items[1] || got[0].MAC != sighting.MAC || !got[0].FirstAt.Equal(began) {
 		t.Errorf("got %+v, %v", got, err)
+	}
+}
+
+// Devices behind one address, and those without any, are sightings of their own.
+func TestSightingsWithoutAnAddressOfTheirOwn(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	sweep := store.Sweep{SiteID: site.ID, Ranges: "10.40.1.0/24", State: store.Running, Began: began, Plan: sweep.Plan{Never: []uint16{9100}}}
+	if err := s.CreateSweep(t.Context(), &sweep); err != nil {
+		t.Fatal(err)
+	}
+	gateway, mac := netip.MustParseAddr("10.40.1.9"), hwaddr.MustParse("48:9b:34:00:00:01")
+	wanted := []evidence.Sighting{
+		{MAC: hwaddr.MustParse("48:9b:34:00:00:02"), FirstAt: began}, {MAC: hwaddr.MustParse("48:9b:34:00:00:03"), FirstAt: began},
+		{Addr: gateway, MAC: mac, FirstAt: began}, {Addr: gateway, MAC: mac, Unit: "modbus/7", FirstAt: began}, {Addr: gateway, MAC: mac, Unit: "modbus/8", FirstAt: began},
+	}
+	if refused, err := s.SaveSightings(t.Context(), sweep.ID, wanted); err != nil || len(refused) > 0 {
+		t.Fatal(refused, err)
+	}
+	got, _, err := s.Sightings(t.Context(), sweep.ID)
+	if err != nil || len(got) != len(wanted) {
+		t.Fatalf("got %+v, %v", got, err)
+	}
+	for i := range wanted {
+		if got[i].Who() != wanted[i].Who() {
+			t.Errorf("%s comes back as %s", wanted[i].Who(), got[i].Who())
+		}
+	}
+	if back, err := s.Sweep(t.Context(), sweep.ID); err != nil || !slices.Equal(back.Plan.Never, sweep.Plan.Never) {
+		t.Errorf("the plan comes back as %+v, %v", back.Plan, err)
 	}
 }
 

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -39,6 +40,7 @@ type Sweep struct {
 	Pace       string
 	Figures    sweep.Pace // of a pace of one's own
 	Ports      string     // as somebody wrote them, in a form that sweep reads
+	Plan       sweep.Plan
 	StartedBy  string
 	Place      sweep.Resume // where it could go on
 	Seed       uint64
@@ -61,6 +63,9 @@ type Sweep struct {
 // Covered gives the addresses the sweep looks at.
 func (s Sweep) Covered() (netrange.Set, error) {
 	set, err := netrange.Parse(s.Ranges)
+	if errors.Is(err, netrange.ErrEmpty) {
+		return netrange.Set{}, nil // of a network of IPv6, in which nobody is called by name
+	}
 	if err != nil || s.Exclusions == "" {
 		return set, err
 	}
@@ -71,6 +76,11 @@ func (s Sweep) Covered() (netrange.Set, error) {
 	return set.Without(holes), nil
 }
 
+const (
+	maxText    = 60_000 // of a column of the type TEXT, in bytes
+	maxLogText = 4_000
+)
+
 type sweepRow struct {
 	ID         uint64
 	SiteID     uint64
@@ -80,6 +90,7 @@ type sweepRow struct {
 	Pace       string
 	Figures    string
 	Ports      string
+	Plan       string
 	StartedBy  string
 	Place      string
 	Seed       uint64
@@ -103,10 +114,10 @@ func (sweepRow) TableName() string { return "sweeps" }
 
 func toSweepRow(s Sweep) sweepRow {
 	row := sweepRow{
-		ID: s.ID, SiteID: s.SiteID, Vantage: s.Vantage, Ranges: s.Ranges, Exclusions: s.Exclusions, Pace: s.Pace, Seed: s.Seed,
-		Figures: asJSON(s.Figures), Ports: s.Ports, StartedBy: s.StartedBy, Place: asJSON(s.Place),
+		ID: s.ID, SiteID: s.SiteID, Vantage: fit(s.Vantage, 200), Ranges: s.Ranges, Exclusions: s.Exclusions, Pace: s.Pace, Seed: s.Seed,
+		Figures: asJSON(s.Figures), Ports: s.Ports, Plan: asJSON(s.Plan), StartedBy: s.StartedBy, Place: asJSON(s.Place),
 		State: string(s.State), Began: s.Began, Addresses: s.Addresses, Answered: s.Answered, Sent: s.Sent,
-		Warnings: strings.Join(s.Warnings, "\n"), Failure: s.Failure,
+		Warnings: fit(strings.Join(s.Warnings, "\n"), maxText), Failure: fit(s.Failure, maxText),
 		Appeared: s.Appeared, Vanished: s.Vanished, Moved: s.Moved, Changed: s.Changed,
 	}
 	if !s.Ended.IsZero() {
@@ -119,7 +130,7 @@ func toSweepRow(s Sweep) sweepRow {
 	for i, p := range s.OnLink {
 		links[i] = p.String()
 	}
-	row.OnLink = strings.Join(links, " ")
+	row.OnLink = fit(strings.Join(links, " "), 1000)
 	return row
 }
 
@@ -141,6 +152,7 @@ func (r sweepRow) sweep() Sweep {
 	}
 	_ = json.Unmarshal([]byte(r.Figures), &s.Figures) // written by us; empty where there are none
 	_ = json.Unmarshal([]byte(r.Place), &s.Place)     // likewise
+	_ = json.Unmarshal([]byte(r.Plan), &s.Plan)       // likewise
 	if r.Warnings != "" {
 		s.Warnings = strings.Split(r.Warnings, "\n")
 	}
@@ -246,28 +258,76 @@ type sightingRow struct {
 	Items       string
 	Whole       bool
 	DeviceID    uint64
+	Unit        string
 }
 
 func (sightingRow) TableName() string { return "sightings" }
 
-// SaveSightings writes sightings of a sweep; one that is there already is written over.
-func (s *Store) SaveSightings(ctx context.Context, sweep uint64, sightings []evidence.Sighting) error {
-	if len(sightings) == 0 {
-		return nil
-	}
+// Refused is a sighting that the database does not take, and why.
+type Refused struct {
+	Sighting evidence.Sighting
+	Cause    error // wraps ErrRefused
+}
+
+// SaveSightings writes sightings of a sweep; one that is there already is written over. One that the database does not take
+// holds back no other: it is given back.
+func (s *Store) SaveSightings(ctx context.Context, sweep uint64, sightings []evidence.Sighting) ([]Refused, error) {
 	rows := make([]sightingRow, len(sightings))
+	of := map[sightingKey]int{}
 	for i, sg := range sightings {
 		items, err := json.Marshal(sg.Items)
 		if err != nil {
-			return fmt.Errorf("sighting of %s: %w", sg.Addr, err)
+			return nil, fmt.Errorf("sighting of %s: %w", sg.Who(), err)
 		}
 		rows[i] = sightingRow{
-			SweepID: sweep, Addr: sortable(sg.Addr), MAC: sg.MAC.String(), Ring: sg.Ring, LearnedFrom: sg.LearnedFrom,
-			Answered: sg.Answered, FirstAt: sg.FirstAt, Items: string(items), Whole: sg.Whole,
+			SweepID: sweep, Addr: sortable(sg.Addr), MAC: sg.MAC.String(), Ring: sg.Ring, LearnedFrom: fit(sg.LearnedFrom, maxLearnedFrom),
+			Answered: sg.Answered, FirstAt: sg.FirstAt, Items: string(items), Whole: sg.Whole, Unit: fit(sg.Unit, evidence.MaxUnit),
+		}
+		of[rows[i].key()] = i
+	}
+	upsert := s.db.WithContext(ctx).Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"answered", "items", "whole"})})
+	var refused []Refused
+	for _, part := range batches(rows, func(r sightingRow) int { return len(r.Items) + 200 }) {
+		failed, err := saveEach(upsert.Session(&gorm.Session{}), part)
+		if err != nil {
+			return refused, own(err, "sightings")
+		}
+		for _, f := range failed {
+			refused = append(refused, Refused{sightings[of[f.row.key()]], own(f.cause, "sighting")})
 		}
 	}
-	upsert := clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"answered", "items", "whole"})}
-	return own(s.db.WithContext(ctx).Clauses(upsert).CreateInBatches(rows, batchSize).Error, "sightings")
+	return refused, nil
+}
+
+// maxLearnedFrom is what the column takes.
+const maxLearnedFrom = 200
+
+// sightingKey tells the sightings of a sweep apart.
+type sightingKey struct{ addr, mac, unit string }
+
+func (r sightingRow) key() sightingKey { return sightingKey{string(r.Addr), r.MAC, r.Unit} }
+
+type refusedRow struct {
+	row   sightingRow
+	cause error
+}
+
+// saveEach writes rows together, and where the database does not take them in halves, until those are found that it refuses.
+func saveEach(db *gorm.DB, rows []sightingRow) ([]refusedRow, error) {
+	err := db.CreateInBatches(rows, batchSize).Error
+	if err == nil || !isRefused(err) {
+		return nil, err
+	}
+	if len(rows) == 1 {
+		return []refusedRow{{rows[0], err}}, nil
+	}
+	half := len(rows) / 2
+	first, err := saveEach(db, rows[:half])
+	if err != nil {
+		return first, err
+	}
+	second, err := saveEach(db, rows[half:])
+	return append(first, second...), err
 }
 
 // Sightings gives all sightings of a sweep in order of their addresses, and for each the device that it was taken for, 0
@@ -278,7 +338,7 @@ func (s *Store) Sightings(ctx context.Context, sweep uint64) ([]evidence.Sightin
 
 func sightingsOf(db *gorm.DB, sweep uint64) ([]evidence.Sighting, []uint64, error) {
 	var rows []sightingRow
-	if err := db.Where("sweep_id = ?", sweep).Order("addr, mac").Find(&rows).Error; err != nil {
+	if err := db.Where("sweep_id = ?", sweep).Order("addr, mac, unit").Find(&rows).Error; err != nil {
 		return nil, nil, own(err, "sightings")
 	}
 	sightings, devices := make([]evidence.Sighting, len(rows)), make([]uint64, len(rows))
@@ -293,7 +353,7 @@ func sightingsOf(db *gorm.DB, sweep uint64) ([]evidence.Sighting, []uint64, erro
 }
 
 func (r sightingRow) sighting() (evidence.Sighting, error) {
-	sg := evidence.Sighting{Ring: r.Ring, LearnedFrom: r.LearnedFrom, Answered: r.Answered, Whole: r.Whole, FirstAt: r.FirstAt, Addr: fromSortable(r.Addr)}
+	sg := evidence.Sighting{Ring: r.Ring, LearnedFrom: r.LearnedFrom, Answered: r.Answered, Whole: r.Whole, FirstAt: r.FirstAt, Addr: fromSortable(r.Addr), Unit: r.Unit}
 	var mac hwaddr.MAC
 	if err := mac.UnmarshalText([]byte(r.MAC)); err != nil {
 		return sg, fmt.Errorf("stored sighting %d: %w", r.ID, err)
@@ -350,9 +410,9 @@ func (s *Store) Log(ctx context.Context, sweep uint64, lines ...LogLine) error {
 	}
 	rows := make([]logRow, len(lines))
 	for i, l := range lines {
-		rows[i] = logRow{SweepID: sweep, At: l.At, Text: l.Text}
+		rows[i] = logRow{SweepID: sweep, At: l.At, Text: fit(l.Text, maxLogText)}
 	}
-	return own(s.db.WithContext(ctx).Create(&rows).Error, "sweep's log")
+	return own(s.db.WithContext(ctx).CreateInBatches(rows, batchSize).Error, "sweep's log")
 }
 
 // SweepLog gives a sweep's log from its beginning.

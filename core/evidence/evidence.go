@@ -70,10 +70,34 @@ func (p *Port) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// Sighting is one (address, MAC) pair seen in one sweep, with all the evidence for it.
+// Who tells the sightings of a sweep apart. A device without an IP address is told by its MAC alone; one that stands behind a gateway
+// and has no address of its own, by the gateway's and its unit.
+type Who struct {
+	Addr netip.Addr
+	MAC  hwaddr.MAC
+	Unit string
+}
+
+// String gives address, MAC and unit, as far as there are such.
+func (w Who) String() string {
+	var parts []string
+	if w.Addr.IsValid() {
+		parts = append(parts, w.Addr.String())
+	}
+	if !w.MAC.IsZero() {
+		parts = append(parts, w.MAC.String())
+	}
+	if w.Unit != "" {
+		parts = append(parts, w.Unit)
+	}
+	return strings.Join(parts, " ")
+}
+
+// Sighting is one address and MAC, or one device without an address, seen in one sweep, with all the evidence for it.
 type Sighting struct {
-	Addr        netip.Addr `json:"addr"`
+	Addr        netip.Addr `json:"addr"`                 // the zero Addr where it has none
 	MAC         hwaddr.MAC `json:"mac,omitzero"`         // zero beyond a router, where no MAC can be seen
+	Unit        string     `json:"unit,omitzero"`        // what stands behind Addr and has none of its own, such as "modbus/7"; at most MaxUnit bytes
 	Ring        int        `json:"ring"`                 // 0: in the ranges given
 	LearnedFrom string     `json:"learnedFrom,omitzero"` // which table told the address; empty in ring 0
 	Answered    bool       `json:"answered"`             // false where others told of it and it kept silent
@@ -81,6 +105,12 @@ type Sighting struct {
 	FirstAt     time.Time  `json:"firstAt"`              // UTC
 	Items       []Item     `json:"items"`
 }
+
+// MaxUnit is the longest name of a unit, in bytes.
+const MaxUnit = 64
+
+// Who tells the sighting from all others of its sweep.
+func (s Sighting) Who() Who { return Who{s.Addr, s.MAC, s.Unit} }
 
 // Values gives the values of all items with that key, in the order they were obtained.
 func Values(items []Item, key string) []string {
@@ -103,28 +133,24 @@ func First(items []Item, key string) string {
 	return ""
 }
 
-// Merge puts new items behind the old and leaves out what was said before at the same port in the same words.
-func Merge(old, more []Item) []Item {
-	for _, item := range more {
-		same := func(o Item) bool { return o.Key == item.Key && o.Port == item.Port && o.Value == item.Value }
-		if !slices.ContainsFunc(old, same) {
-			old = append(old, item)
-		}
-	}
-	return old
-}
-
 // Renew puts fresh items in the place of old ones of the same key at the same port, and keeps the old ones that nothing
 // fresh speaks of.
 func Renew(old, fresh []Item) []Item {
-	items := slices.Clone(fresh)
-	for _, item := range old {
-		renewed := func(f Item) bool { return f.Key == item.Key && f.Port == item.Port }
-		if !slices.ContainsFunc(fresh, renewed) {
-			items = append(items, item)
+	type place struct {
+		key  string
+		port Port
+	}
+	renewed := make(map[place]bool, len(fresh))
+	for _, it := range fresh {
+		renewed[place{it.Key, it.Port}] = true
+	}
+	var kept []Item
+	for _, it := range old {
+		if !renewed[place{it.Key, it.Port}] {
+			kept = append(kept, it)
 		}
 	}
-	return items
+	return Merge(slices.Clone(fresh), kept, Asked)
 }
 
 // Clean makes a value out of bytes a device sent: valid UTF-8, white space at the ends removed, at most MaxValue

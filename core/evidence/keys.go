@@ -5,6 +5,7 @@ const (
 	SourceARP     Source = "arp"     // RFC 826
 	SourceND      Source = "nd"      // RFC 4861
 	SourceEcho    Source = "echo"    // RFC 792, RFC 4443
+	SourceICMP    Source = "icmp"    // RFC 792, RFC 4443
 	SourceTCP     Source = "tcp"     // the answer to an attempt to connect
 	SourceStack   Source = "stack"   // how its TCP/IP is set up (RFC 9293)
 	SourceHTTP    Source = "http"    // RFC 9110
@@ -15,7 +16,7 @@ const (
 	SourceRTSP    Source = "rtsp"    // RFC 7826
 	SourceDNS     Source = "dns"     // RFC 1035
 	SourceSelf    Source = "self"    // the auditor's own machine, which knows itself
-	SourceText    Source = "text"    // first words of a service that is none of the above
+	SourceText    Source = "text"    // banner of a service that is none of the above
 	SourceSNMP    Source = "snmp"    // RFC 3411 to 3418
 	SourceMDNS    Source = "mdns"    // RFC 6762, RFC 6763
 	SourceLLMNR   Source = "llmnr"   // RFC 4795
@@ -33,12 +34,15 @@ const (
 	SourceNTP     Source = "ntp"     // RFC 5905
 	SourceLDAP    Source = "ldap"    // RFC 4512
 	SourceLease   Source = "lease"   // a DHCP server's list of leases, imported
+	SourceSweep   Source = "sweep"   // what the sweep itself did
 )
 
-// Keys of the facts there are; docs/evidence.md gives the meaning and an example of each.
+// Keys of the facts that others than the protocol that gives them know by name. The other keys stand with their protocols;
+// docs/evidence.md has all of them.
 const (
 	KeyMAC      = "arp.mac"
 	KeyHeard    = "arp.heard"
+	KeyVLAN     = "arp.vlan"
 	KeyNDMAC    = "nd.mac"
 	KeyNDRouter = "nd.router"
 	KeyEchoTTL  = "echo.ttl"
@@ -52,162 +56,60 @@ const (
 	KeyPTR  = "dns.ptr"
 	KeySelf = "self.name"
 
-	KeyHTTPStatus    = "http.status"
-	KeyHTTPTitle     = "http.title"
-	KeyHTTPServer    = "http.server"
-	KeyHTTPRealm     = "http.realm"
-	KeyHTTPMoved     = "http.redirect"
-	KeyHTTPGenerator = "http.generator"
-	KeyHTTPLink      = "http.link"
-	KeyHTTPText      = "http.text"
-	KeyHTTPIcon      = "http.icon"
+	KeyHTTPStatus = "http.status"
+	KeyHTTPTitle  = "http.title"
+	KeyHTTPServer = "http.server"
 
-	KeyTLSSubject  = "tls.subject"
-	KeyTLSOrg      = "tls.organisation"
-	KeyTLSIssuer   = "tls.issuer"
-	KeyTLSName     = "tls.name"
-	KeyTLSFrom     = "tls.from"
-	KeyTLSUntil    = "tls.until"
-	KeyTLSVersion  = "tls.version"
-	KeyTLSProtocol = "tls.protocol"
-	KeyTLSKey      = "tls.key"
+	KeyTLSSubject = "tls.subject"
+	KeyTLSIssuer  = "tls.issuer"
+	KeyTLSName    = "tls.name"
+	KeyTLSFrom    = "tls.from"
+	KeyTLSUntil   = "tls.until"
+	KeyTLSVersion = "tls.version"
+	KeyTLSKey     = "tls.key"
 
-	KeySSHGreeting   = "ssh.greeting"
-	KeySSHHostKey    = "ssh.hostkey"
-	KeySSHAlgorithms = "ssh.algorithms"
-	KeyFTPGreeting   = "ftp.greeting"
-	KeyFTPSystem     = "ftp.system"
-	KeySMTP          = "mail.smtp"
-	KeySMTPHello     = "mail.hello"
-	KeyPOP           = "mail.pop"
-	KeyIMAP          = "mail.imap"
-	KeyRTSPServer    = "rtsp.server"
-	KeyRTSPStatus    = "rtsp.status"
-	KeyRTSPRealm     = "rtsp.realm"
-	KeyTelnet        = "text.telnet"
-	KeyTelnetOptions = "text.telnet-options"
-	KeyText          = "text.greeting"
+	KeySSHGreeting = "ssh.greeting"
+	KeyFTPGreeting = "ftp.greeting"
+	KeyText        = "text.greeting"
 
-	KeySNMPVersion    = "snmp.version"
 	KeySNMPCredential = "snmp.credential"
-	KeySNMPDefault    = "snmp.default"
-	KeySNMPEngine     = "snmp.engine"
 	KeySNMPEngineFrom = "snmp.engine-enterprise"
 	KeySNMPDescr      = "snmp.sysDescr"
 	KeySNMPObject     = "snmp.sysObjectID"
 	KeySNMPEnterprise = "snmp.enterprise"
 	KeySNMPName       = "snmp.sysName"
-	KeySNMPLocation   = "snmp.sysLocation"
-	KeySNMPContact    = "snmp.sysContact"
 	KeySNMPServices   = "snmp.sysServices"
-	KeySNMPUptime     = "snmp.sysUpTime"
-	KeySNMPForwarding = "snmp.forwarding"
 	KeySNMPMIB        = "snmp.mib"
 	KeySNMPInterface  = "snmp.interface"
 	KeySNMPPart       = "snmp.part"
-	KeySNMPMaker      = "snmp.maker"
-	KeySNMPModel      = "snmp.model"
 	KeySNMPSerial     = "snmp.serial"
-	KeySNMPFirmware   = "snmp.firmware"
-	KeySNMPHardware   = "snmp.hardware"
-	KeySNMPSoftware   = "snmp.software"
-	KeySNMPDevice     = "snmp.device"
-	KeySNMPOS         = "snmp.os"
 	KeySNMPBounded    = "snmp.bounded"
 
-	KeyMDNSHost     = "mdns.host"
-	KeyMDNSType     = "mdns.type"
-	KeyMDNSInstance = "mdns.instance"
-	KeyMDNSText     = "mdns.txt"
-	KeyMDNSModel    = "mdns.model"
-	KeyMDNSAddr     = "mdns.addr"
-	KeyLLMNR        = "llmnr.name"
-	KeyNetBIOSName  = "netbios.name"
-	KeyNetBIOSGroup = "netbios.group"
-	KeyNetBIOSRole  = "netbios.role"
-	KeyNetBIOSMAC   = "netbios.mac"
+	KeyMDNSHost = "mdns.host"
+	KeyMDNSType = "mdns.type"
+	KeyMDNSText = "mdns.txt"
 
 	KeyUPnPServer   = "upnp.server"
-	KeyUPnPTarget   = "upnp.target"
 	KeyUPnPLocation = "upnp.location"
-	KeyUPnPType     = "upnp.type"
 	KeyUPnPMaker    = "upnp.maker"
-	KeyUPnPModel    = "upnp.model"
-	KeyUPnPNumber   = "upnp.number"
-	KeyUPnPText     = "upnp.text"
-	KeyUPnPName     = "upnp.name"
-	KeyUPnPSerial   = "upnp.serial"
-	KeyUPnPID       = "upnp.id"
 
-	KeyWSDType     = "wsd.type"
-	KeyWSDScope    = "wsd.scope"
-	KeyWSDAddress  = "wsd.address"
-	KeyWSDID       = "wsd.id"
-	KeyWSDMaker    = "wsd.maker"
-	KeyWSDModel    = "wsd.model"
-	KeyWSDNumber   = "wsd.number"
-	KeyWSDName     = "wsd.name"
-	KeyWSDFirmware = "wsd.firmware"
-	KeyWSDSerial   = "wsd.serial"
-	KeyWSDComputer = "wsd.computer"
-	KeyWSDProgram  = "wsd.program"
+	KeyWSDAddress = "wsd.address"
+	KeyWSDID      = "wsd.id"
 
-	KeySIPStatus = "sip.status"
-	KeySIPAgent  = "sip.agent"
-	KeySIPServer = "sip.server"
-	KeySIPAllow  = "sip.allow"
+	KeyLLDPName = "lldp.name"
 
-	KeyLLDPChassis    = "lldp.chassis"
-	KeyLLDPPort       = "lldp.port"
-	KeyLLDPPortText   = "lldp.port-text"
-	KeyLLDPName       = "lldp.name"
-	KeyLLDPText       = "lldp.text"
-	KeyLLDPCapability = "lldp.capability"
-	KeyLLDPAddr       = "lldp.addr"
-	KeyLLDPInventory  = "lldp.inventory"
+	KeyIPPModel  = "ipp.model"
+	KeyIPPDevice = "ipp.device"
 
-	KeySMBDialect  = "smb.dialect"
-	KeySMBID       = "smb.id"
-	KeySMBTime     = "smb.time"
-	KeySMBSigning  = "smb.signing"
-	KeyRDPSecurity = "rdp.security"
-	KeyVNCVersion  = "vnc.version"
-	KeyVNCSecurity = "vnc.security"
-	KeyMQTTAnswer  = "mqtt.answer"
+	KeyICMP = "icmp.unreachable"
 
-	KeyIPPModel    = "ipp.model"
-	KeyIPPName     = "ipp.name"
-	KeyIPPInfo     = "ipp.info"
-	KeyIPPLocation = "ipp.location"
-	KeyIPPDevice   = "ipp.device"
-	KeyIPPFirmware = "ipp.firmware"
-	KeyIPPState    = "ipp.state"
-	KeyIPPVersion  = "ipp.version"
-	KeyIPPURI      = "ipp.uri"
-	KeyIPPID       = "ipp.id"
-
-	KeyPJLID     = "pjl.id"
-	KeyPJLStatus = "pjl.status"
-
-	KeyNTPVersion   = "ntp.version"
-	KeyNTPStratum   = "ntp.stratum"
-	KeyNTPReference = "ntp.reference"
-
-	KeyLDAPVendor    = "ldap.vendor"
-	KeyLDAPVersion   = "ldap.version"
-	KeyLDAPContext   = "ldap.context"
-	KeyLDAPHost      = "ldap.host"
-	KeyLDAPDirectory = "ldap.directory"
+	KeyCut    = "sweep.cut"
+	KeyLost   = "sweep.lost"
+	KeySame   = "sweep.same"
+	KeyPinned = "sweep.pinned"
 
 	KeyLeaseName   = "lease.name"
 	KeyLeaseMAC    = "lease.mac"
 	KeyLeaseUntil  = "lease.until"
 	KeyLeaseClient = "lease.client"
 )
-
-// Described are the facts in which a device describes itself in words of its maker. Rules may name them together.
-var Described = []string{
-	KeyHTTPTitle, KeyHTTPRealm, KeyFTPGreeting, KeyTelnet, KeySMTP, KeySNMPDescr, KeySNMPDevice, KeySNMPModel, KeyMDNSInstance, KeyMDNSModel,
-	KeyWSDModel, KeyWSDName, KeyUPnPModel, KeyUPnPText, KeyUPnPName, KeyIPPModel, KeyIPPInfo, KeyLLDPText, KeySIPAgent, KeySIPServer, KeyRTSPServer, KeyRTSPRealm, KeyPJLID,
-	KeyTLSSubject,
-}

@@ -35,21 +35,12 @@ var agentMakers = map[uint32]bool{
 // parts go on using it.
 var dividedNumbers = map[uint32]int{11: 8} // Hewlett-Packard
 
-// brandKeys are the facts whose words may name a maker, with what that adds.
-var brandKeys = map[string]int{
-	evidence.KeySNMPDescr: 12, evidence.KeySNMPDevice: 11, evidence.KeySNMPModel: 9, evidence.KeyIPPModel: 13, evidence.KeyPJLID: 10,
-	evidence.KeyLLDPText: 12, evidence.KeySIPAgent: 12, evidence.KeySIPServer: 8, evidence.KeyRTSPServer: 9, evidence.KeyRTSPRealm: 9,
-	evidence.KeyHTTPTitle: 8, evidence.KeyHTTPServer: 9, evidence.KeyHTTPRealm: 9, evidence.KeyHTTPText: 5, evidence.KeyFTPGreeting: 9,
-	evidence.KeyTelnet: 9, evidence.KeyText: 7, evidence.KeyTLSOrg: 9, evidence.KeyTLSIssuer: 6, evidence.KeyTLSSubject: 6,
-	evidence.KeyMDNSInstance: 9, evidence.KeyMDNSText: 8, evidence.KeyMDNSModel: 8, evidence.KeyWSDScope: 11, evidence.KeyUPnPServer: 7,
-	evidence.KeyUPnPModel: 8, evidence.KeyUPnPText: 6, evidence.KeySSHGreeting: 9, evidence.KeySMTP: 5,
-}
-
 // brandVotes finds makers in what a device says. Where one text names several, none of them is believed by it.
 func (e *Engine) brandVotes(votes []vote, facts []fact) []vote {
 	for i := range facts {
 		f := &facts[i]
-		strength := brandKeys[f.Key]
+		documented, _ := evidence.FactOf(f.Key)
+		strength := documented.Names
 		if strength == 0 {
 			continue
 		}
@@ -103,21 +94,33 @@ func enterpriseVotes(votes []vote, facts []fact) []vote {
 func macFacts(items []evidence.Item) map[hwaddr.MAC]evidence.Item {
 	facts := map[hwaddr.MAC]evidence.Item{}
 	for _, item := range items {
-		rank := slices.Index(macKeys, item.Key)
+		rank := slices.Index(macKeys(), item.Key)
 		if rank < 0 {
 			continue
 		}
 		mac, err := hwaddr.Parse(item.Value)
 		known, has := facts[mac]
-		if err == nil && (!has || rank < slices.Index(macKeys, known.Key)) {
+		if err == nil && (!has || rank < slices.Index(macKeys(), known.Key)) {
 			facts[mac] = item
 		}
 	}
 	return facts
 }
 
-// macKeys are the facts that tell a device's own MAC address, the surest first.
-var macKeys = []string{evidence.KeyMAC, evidence.KeyNDMAC, evidence.KeyNetBIOSMAC, evidence.KeyLeaseMAC}
+// macKeys are the facts that tell a device's own MAC address, the surest first: those of the segment, what devices say, and last
+// what others have written down.
+var macKeys = sync.OnceValue(func() []string {
+	keys := evidence.KeysFor(evidence.HardwareAddress)
+	slices.SortStableFunc(keys, func(a, b string) int { return writtenDown(a) - writtenDown(b) })
+	return keys
+})
+
+func writtenDown(key string) int {
+	if fact, _ := evidence.FactOf(key); fact.Source == evidence.SourceLease {
+		return 1
+	}
+	return 0
+}
 
 // macVotes looks the makers of MAC addresses up. Several addresses of one maker are one word for it.
 func (e *Engine) macVotes(votes []vote, macs map[hwaddr.MAC]evidence.Item) []vote {

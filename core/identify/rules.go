@@ -50,7 +50,7 @@ type Statement struct {
 
 const maxStrength = 30
 
-// described stands among keys for all facts in which a device describes itself (evidence.Described).
+// described stands among keys for all facts in which a device describes itself (evidence.Fact).
 const described = "described"
 
 // Rules is a checked set of rules, indexed so that a fact meets only the rules that could rest on it.
@@ -132,9 +132,20 @@ func checkRule(doc *yamlfile.Document, path string, r *Rule) {
 	}
 }
 
+// describing gives the keys of the facts in which devices describe themselves.
+func describing() []string {
+	var keys []string
+	for _, fact := range evidence.Catalogue() {
+		if fact.Describes {
+			keys = append(keys, fact.Key)
+		}
+	}
+	return keys
+}
+
 func checkCondition(doc *yamlfile.Document, path string, c *Condition) {
 	if at := slices.Index(c.Keys, described); at >= 0 {
-		c.Keys = slices.Concat(c.Keys[:at], evidence.Described, c.Keys[at+1:])
+		c.Keys = slices.Concat(c.Keys[:at], describing(), c.Keys[at+1:])
 	}
 	if len(c.Keys) == 0 {
 		doc.Refuse(path, "a condition needs the keys of the facts it asks for")
@@ -342,9 +353,18 @@ func (r *Rule) speak(votes []vote, item *evidence.Item, groups []string) []vote 
 				value = VendorName(value)
 			}
 		}
+		if s.Attribute == Name && isAnybody(value) {
+			continue
+		}
 		votes = append(votes, vote{s.Attribute, value, r.Name, r.Because, s.Strength, item, 0})
 	}
 	return votes
+}
+
+// isAnybody reports whether a name is one that every device calls itself (RFC 6761, 6.3), as factory certificates do.
+func isAnybody(name string) bool {
+	first, _, _ := strings.Cut(strings.ToLower(name), ".")
+	return first == "localhost"
 }
 
 // fill puts what groups matched into a value.

@@ -23,10 +23,12 @@ func TestSystemsBuiltOnOthersAreNoRivals(t *testing.T) {
 			"Debian GNU/Linux", 14, "Microsoft Windows", true},
 		"none that is sure": {facts("stack.syn ttl=64 df window=65160 options=mss,sack,ts,nop,ws10", "dns.ptr a.example"), "", 0, "Linux", false},
 	} {
+		claimed := false
 		for _, claim := range engine.Identify(tt.facts) {
 			if claim.Attribute != OS {
 				continue
 			}
+			claimed = true
 			var others []string
 			for i, c := range claim.Others {
 				switch {
@@ -43,6 +45,9 @@ func TestSystemsBuiltOnOthersAreNoRivals(t *testing.T) {
 			if claim.Value != tt.want || tt.strength > 0 && claim.Strength != tt.strength || strings.Join(others, " ") != tt.others || (claim.Conflict != "") != tt.conflict {
 				t.Errorf("%s: %q (%d), beside it %v, conflict %q", name, claim.Value, claim.Strength, others, claim.Conflict)
 			}
+		}
+		if !claimed {
+			t.Errorf("%s: nothing is claimed of the system", name)
 		}
 	}
 }

@@ -12,7 +12,7 @@ import (
 	"airdrift/core/yamlfile"
 )
 
-// believe identifies facts and gives what is believed of some attributes, parted by commas.
+// believe identifies facts and gives what is believed of some attributes, separated by commas.
 func believe(e *Engine, facts []evidence.Item, attributes ...Attribute) string {
 	identity := e.Identify(facts)
 	values := make([]string, len(attributes))
@@ -80,7 +80,11 @@ func TestConflictsAreShown(t *testing.T) {
 		"a maker by its card":  {facts("arp.mac 00:1b:21:01:02:03", "http.title Synology"), Vendor, "", "says"},
 		"nothing against it":   {facts("snmp.mib printer", "tcp.open 9100"), Kind, "printer", ""},
 	} {
-		for _, claim := range engine.Identify(tt.facts) {
+		identity := engine.Identify(tt.facts)
+		if !slices.ContainsFunc(identity, func(c Claim) bool { return c.Attribute == tt.attribute }) && tt.value != "" {
+			t.Errorf("%s: nothing is claimed of %s", name, tt.attribute)
+		}
+		for _, claim := range identity {
 			if claim.Attribute == tt.attribute && (claim.Value != tt.value && tt.value != "" || !strings.Contains(claim.Conflict, tt.says) || tt.says == "" && claim.Conflict != "") {
 				t.Errorf("%s: %q with the conflict %q; want %q with %q", name, claim.Value, claim.Conflict, tt.value, tt.says)
 			}

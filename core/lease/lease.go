@@ -46,6 +46,7 @@ func Read(name string, data []byte) ([]Lease, error) {
 	if err := r.faults.Err(); err != nil {
 		return nil, err
 	}
+	r.leases = slices.DeleteFunc(r.leases, func(l Lease) bool { return !l.Addr.IsValid() })
 	if len(r.leases) == 0 {
 		r.faults.Add(fault.Fault{Why: "there is no lease in it: want the lease file of dnsmasq, of ISC dhcpd (dhcpd.leases), or of Kea (CSV)"})
 		return nil, r.faults.Err()
@@ -242,13 +243,8 @@ func (r *reader) kea(data []byte) {
 func (r *reader) keaRow(line int, field func(string) string) {
 	if state := field("state"); state != "" && state != "0" {
 		if at, has := r.at[addrOf(field("address"))]; has {
-			r.leases = slices.Delete(r.leases, at, at+1)
+			r.leases[at].Addr = netip.Addr{} // taken out at the end
 			delete(r.at, addrOf(field("address")))
-			for a, i := range r.at {
-				if i > at {
-					r.at[a] = i - 1
-				}
-			}
 		}
 		return // declined or reclaimed
 	}
@@ -316,7 +312,7 @@ func Attach(sightings []evidence.Sighting, leases []Lease) []evidence.Sighting {
 	out := slices.Clone(sightings)
 	for i, s := range out {
 		if l, has := byAddr[s.Addr]; has && l.Holds(s) {
-			out[i].Items = evidence.Merge(slices.Clip(s.Items), l.Items(s.FirstAt))
+			out[i].Items = evidence.Merge(slices.Clip(s.Items), l.Items(s.FirstAt), evidence.Asked)
 		}
 	}
 	return out

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"airdrift/core/evidence"
@@ -19,17 +20,18 @@ type body struct {
 	facts     []evidence.Item // of all its sightings
 	identity  identify.Identity
 	keys      []Key
-	reasons   []string
+	reasons   []string // at most maxReasons
 }
 
 // gather joins the sightings that are one device, and tells what each is.
 func gather(sweep Sweep, identifier Identifier) []body {
-	j := &joiner{sightings: sweep.Sightings, parent: make([]int, len(sweep.Sightings)), reasons: map[int][]string{}}
+	j := &joiner{sightings: withOwnMACs(sweep.Sightings), parent: make([]int, len(sweep.Sightings)), reasons: map[int][]string{}}
 	for i := range j.parent {
 		j.parent[i] = i
 	}
 	j.joinByMAC()
 	j.joinGateway(sweep)
+	j.joinOwnAddresses()
 	j.joinGatewayByKey(sweep)
 	j.joinFacade()
 	j.joinByKey()
@@ -38,6 +40,32 @@ func gather(sweep Sweep, identifier Identifier) []body {
 		bodies[i].identify(identifier)
 	}
 	return bodies
+}
+
+// withOwnMACs takes the MAC from those who answer behind one that answers for many: it is not theirs. They are told by having passed a
+// router where the MAC's own address has passed none.
+func withOwnMACs(sightings []evidence.Sighting) []evidence.Sighting {
+	count := map[hwaddr.MAC]int{}
+	for _, s := range sightings {
+		if identifies(s.MAC) && s.Addr.Is4() && s.Unit == "" {
+			count[s.MAC]++
+		}
+	}
+	var own []evidence.Sighting
+	for i, s := range sightings {
+		if count[s.MAC] < manyAddresses || hopsOf(s.Items) < 1 {
+			continue
+		}
+		if own == nil {
+			own = slices.Clone(sightings)
+		}
+		isOfMAC := func(it evidence.Item) bool { return it.Source == evidence.SourceARP || it.Source == evidence.SourceND }
+		own[i].MAC, own[i].Items = hwaddr.MAC{}, slices.DeleteFunc(slices.Clone(s.Items), isOfMAC)
+	}
+	if own == nil {
+		return sightings
+	}
+	return own
 }
 
 // identify tells what the body is, and by what it can be recognised.
@@ -62,6 +90,9 @@ func (j *joiner) root(i int) int {
 }
 
 func (j *joiner) join(a, b int, why string) {
+	if j.sightings[a].Unit != "" || j.sightings[b].Unit != "" {
+		return // what stands behind a gateway is not the gateway
+	}
 	if ra, rb := j.root(a), j.root(b); ra != rb {
 		j.parent[rb] = ra
 		j.reasons[b] = append(j.reasons[b], why)
@@ -101,6 +132,40 @@ func (j *joiner) joinGateway(sweep Sweep) {
 		}
 	}
 }
+
+// joinOwnAddresses finds the device of an address that was known again by an identifier while it was asked, and the router of a
+// virtual address (RFC 9568): the one whose own tables give it. Where several do, it belongs to none of them.
+func (j *joiner) joinOwnAddresses() {
+	at := map[string][]int{}
+	named := map[string][]int{} // who gives an address as his own
+	for i, s := range j.sightings {
+		at[s.Addr.String()] = append(at[s.Addr.String()], i)
+		for _, key := range ownAddresses() {
+			for _, a := range evidence.Values(s.Items, key) {
+				named[a] = append(named[a], i)
+			}
+		}
+	}
+	for i, s := range j.sightings {
+		if same := at[evidence.First(s.Items, evidence.KeySame)]; len(same) == 1 && !identifies(s.MAC) {
+			j.join(same[0], i, fmt.Sprintf("%s says the identifier of %s, whose own tables give it.", s.Addr, j.sightings[same[0]].Addr))
+		}
+		owners := map[int]int{}
+		for _, owner := range named[s.Addr.String()] {
+			if identifies(j.sightings[owner].MAC) {
+				owners[j.root(owner)] = owner
+			}
+		}
+		if s.MAC.IsShared() && len(owners) == 1 {
+			for _, owner := range owners {
+				j.join(owner, i, fmt.Sprintf("%s is a virtual address, and stands in the own tables of %s.", s.Addr, j.sightings[owner].Addr))
+			}
+		}
+	}
+}
+
+// ownAddresses gives the facts in which a device names its own addresses.
+var ownAddresses = sync.OnceValue(func() []string { return evidence.KeysFor(evidence.OwnAddress) })
 
 // joinGatewayByKey finds the gateway's addresses in other networks where no time to live tells of them: who shows its key,
 // has no MAC of its own and is the only one to do so in its network. A key that several of one network show comes from a
@@ -207,8 +272,8 @@ func (j *joiner) joinByKey() {
 			continue
 		}
 		p := pair{min(roots[0], roots[1]), max(roots[0], roots[1])}
-		if groups[p.a].hasMAC && groups[p.b].hasMAC || disagree(groups[p.a].keys, groups[p.b].keys) {
-			continue
+		if a, b := groups[p.a], groups[p.b]; a.hasMAC && b.hasMAC || disagree(a.keys, b.keys) || areElsewhere(a, b) {
+			continue // the key came with an image that several were made from
 		}
 		if known, twice := shared[p]; !twice || k.Key < known.Key {
 			shared[p] = k
@@ -229,6 +294,45 @@ func (j *joiner) joinByKey() {
 type group struct {
 	keys   []Key
 	hasMAC bool
+	hops   map[int]bool        // how many routers their answers have passed
+	ids    map[string][]string // identifiers that they tell, by the fact
+}
+
+// areElsewhere reports whether what shows one key is at different distances, or tells different identifiers of one sort.
+func areElsewhere(a, b group) bool {
+	if len(a.hops) > 0 && len(b.hops) > 0 && !anyOf(a.hops, b.hops) {
+		return true
+	}
+	for fact, values := range a.ids {
+		others := b.ids[fact]
+		if len(others) > 0 && !slices.ContainsFunc(values, func(v string) bool { return slices.Contains(others, v) }) {
+			return true
+		}
+	}
+	return false
+}
+
+func anyOf(a, b map[int]bool) bool {
+	for hops := range a {
+		if b[hops] {
+			return true
+		}
+	}
+	return false
+}
+
+// hopsOf gives how many routers an answer has passed, by the time to live that it began with; -1 where that is not known.
+func hopsOf(items []evidence.Item) int {
+	left, err := strconv.Atoi(evidence.First(items, evidence.KeyEchoTTL))
+	if err != nil || left < 1 {
+		return -1
+	}
+	for _, start := range []int{32, 64, 128, 255} {
+		if left <= start {
+			return start - left
+		}
+	}
+	return -1
 }
 
 // groups gives the bodies as they are joined so far, by the index of their root.
@@ -236,7 +340,16 @@ func (j *joiner) groups() map[int]group {
 	groups := map[int]group{}
 	for i, s := range j.sightings {
 		g := groups[j.root(i)]
+		if g.ids == nil {
+			g.hops, g.ids = map[int]bool{}, map[string][]string{}
+		}
 		g.hasMAC = g.hasMAC || identifies(s.MAC)
+		if hops := hopsOf(s.Items); hops >= 0 {
+			g.hops[hops] = true
+		}
+		for _, fact := range identifierFacts() {
+			g.ids[fact] = append(g.ids[fact], evidence.Values(s.Items, fact)...)
+		}
 		for _, k := range keysOf(s.Items) {
 			if !slices.Contains(g.keys, k) {
 				g.keys = append(g.keys, k)
@@ -250,7 +363,7 @@ func (j *joiner) groups() map[int]group {
 // keysOf gives the keys among the facts, the strongest first.
 func keysOf(items []evidence.Item) []Key {
 	var keys []Key
-	for _, fact := range keyFacts {
+	for _, fact := range keyFacts() {
 		for _, value := range evidence.Values(items, fact) {
 			if k := (Key{fact, value}); !slices.Contains(keys, k) {
 				keys = append(keys, k)
@@ -262,7 +375,7 @@ func keysOf(items []evidence.Item) []Key {
 
 // disagree reports whether both show a key of one sort and have none of it in common.
 func disagree(a, b []Key) bool {
-	for _, fact := range keyFacts {
+	for _, fact := range keyFacts() {
 		both, common := false, false
 		for _, x := range a {
 			for _, y := range b {
@@ -293,20 +406,31 @@ func (j *joiner) bodies() []body {
 		}
 		bodies[n].sightings = append(bodies[n].sightings, s)
 		bodies[n].index = append(bodies[n].index, i)
-		if len(bodies[n].facts) == 0 {
-			bodies[n].facts = slices.Clip(s.Items) // a sighting holds each fact once already
-		} else {
-			bodies[n].facts = evidence.Merge(bodies[n].facts, s.Items)
-		}
 		bodies[n].reasons = append(bodies[n].reasons, j.reasons[i]...)
 	}
+	for i := range bodies {
+		b := &bodies[i]
+		b.facts = factsOf(b.sightings)
+		if more := len(b.reasons) - maxReasons; more > 0 {
+			b.reasons = append(b.reasons[:maxReasons-1:maxReasons-1], fmt.Sprintf("And so are %d others.", more+1))
+		}
+	}
 	return bodies
+}
+
+// factsOf puts the facts of sightings together. Of very many the first tell enough: what they say is bounded all the same.
+func factsOf(sightings []evidence.Sighting) []evidence.Item {
+	facts := slices.Clip(sightings[0].Items) // a sighting holds each fact once already
+	for _, s := range sightings[1:min(len(sightings), maxAddrs)] {
+		facts = evidence.Merge(facts, s.Items, evidence.Asked)
+	}
+	return facts
 }
 
 func (b body) macs() []hwaddr.MAC {
 	var macs []hwaddr.MAC
 	for _, s := range b.sightings {
-		if !s.MAC.IsZero() && !slices.Contains(macs, s.MAC) {
+		if s.Unit == "" && !s.MAC.IsZero() && len(macs) < maxMACs && !slices.Contains(macs, s.MAC) {
 			macs = append(macs, s.MAC)
 		}
 	}
@@ -316,10 +440,20 @@ func (b body) macs() []hwaddr.MAC {
 func (b body) addrs() []netip.Addr {
 	addrs := make([]netip.Addr, 0, len(b.sightings))
 	for _, s := range b.sightings {
-		addrs = append(addrs, s.Addr)
+		if s.Addr.IsValid() && s.Unit == "" {
+			addrs = append(addrs, s.Addr)
+		}
 	}
 	slices.SortFunc(addrs, netip.Addr.Compare)
 	return slices.Compact(addrs)
+}
+
+// behind gives the unit that the body is, behind which address; "" where it is none.
+func (b body) behind() string {
+	if s := b.sightings[0]; s.Unit != "" {
+		return s.Unit + " behind " + s.Addr.String()
+	}
+	return ""
 }
 
 // asked reports whether the sweep asked it all there was to ask, at one address at least.

@@ -3,8 +3,11 @@
 package ledger
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
+	"sync"
 	"time"
 
 	"airdrift/core/evidence"
@@ -61,7 +64,8 @@ const (
 type Device struct {
 	ID        uint64            // 0 until it is stored
 	MACs      []hwaddr.MAC      // the one seen last first
-	Addrs     []netip.Addr      // held when it was seen last, in ascending order
+	Unit      string            `json:",omitempty"` // that it is, and behind which address, where it has none of its own
+	Addrs     []netip.Addr      // held when it was seen last, in ascending order, at most maxAddrs
 	Keys      []Key             // what recognises it besides MAC and name
 	Identity  identify.Identity // what is believed of it
 	Items     []evidence.Item   // the evidence of the last sweep that saw it
@@ -86,8 +90,8 @@ type Key struct {
 	Value string
 }
 
-// keyFacts are the facts that recognise a device, the strongest first.
-var keyFacts = []string{evidence.KeySSHHostKey, evidence.KeyTLSKey}
+// keyFacts gives the facts that recognise a device by a pair of keys of its own.
+var keyFacts = sync.OnceValue(func() []string { return evidence.KeysFor(evidence.PublicKey) })
 
 // Sweep is what one sweep saw, and where it looked.
 type Sweep struct {
@@ -202,7 +206,7 @@ func (b *book) enter(body body, at int) {
 		body.identify(b.identifier)
 	}
 	d.MACs = newestFirst(body.macs(), d.MACs)
-	d.Addrs = addrs
+	d.Addrs, d.Unit = addrs, body.behind()
 	d.Keys = body.keys
 	d.Items = body.facts
 	d.Identity = body.identity
@@ -248,8 +252,8 @@ func (b *book) compare(body body, at int) {
 	if d.Presence == Silent {
 		b.changes = append(b.changes, Change{Kind: Appeared, Device: at, After: addrText(body.addrs())})
 	}
-	if before, after := addrText(settled(d.Addrs)), addrText(settled(b.addrsNow(d, body))); before != after {
-		b.changes = append(b.changes, Change{Kind: Moved, Device: at, Before: before, After: after})
+	if before, after := settled(d.Addrs), settled(b.addrsNow(d, body)); !slices.Equal(before, after) {
+		b.changes = append(b.changes, Change{Kind: Moved, Device: at, Before: addrText(before), After: addrText(after)})
 	}
 	for _, a := range []identify.Attribute{identify.Firmware, identify.OS, identify.Kind} {
 		before, after := d.Identity.Of(a), body.identity.Of(a)
@@ -262,10 +266,19 @@ func (b *book) compare(body body, at int) {
 
 func isKnown(value string) bool { return value != "" && value != identify.Unknown }
 
+const (
+	// maxAddrs is how many addresses of a device are kept. One that has more answers for others, and its sightings tell which.
+	maxAddrs = 1024
+	// maxMACs is how many MACs of a device are kept: one that makes itself new ones leaves the oldest behind.
+	maxMACs = 64
+	// maxReasons is how many reasons are kept why sightings are one device.
+	maxReasons = 32
+)
+
 func newestFirst(now, before []hwaddr.MAC) []hwaddr.MAC {
-	all := slices.Clone(now)
+	all := slices.Clone(now[:min(len(now), maxMACs)])
 	for _, m := range before {
-		if !slices.Contains(all, m) {
+		if len(all) < maxMACs && !slices.Contains(all, m) {
 			all = append(all, m)
 		}
 	}
@@ -310,15 +323,22 @@ func (b *book) lookedAt(d Device, a netip.Addr) bool {
 // that was stopped takes one away only from who turned up at another.
 func (b *book) addrsNow(d Device, body body) []netip.Addr {
 	now := body.addrs()
-	turnedUp := slices.ContainsFunc(settled(now), func(a netip.Addr) bool { return !slices.Contains(d.Addrs, a) })
+	seen := now
+	turnedUp := slices.ContainsFunc(settled(now), func(a netip.Addr) bool { return !holds(d.Addrs, a) })
 	for _, a := range d.Addrs {
 		looked := b.lookedAt(d, a) && (!b.sweep.Stopped || turnedUp)
-		if !looked && !slices.Contains(now, a) {
+		if !looked && !holds(seen, a) {
 			now = append(now, a)
 		}
 	}
 	slices.SortFunc(now, netip.Addr.Compare)
-	return now
+	return now[:min(len(now), maxAddrs)]
+}
+
+// holds reports whether an address is among others in ascending order.
+func holds(sorted []netip.Addr, a netip.Addr) bool {
+	_, found := slices.BinarySearchFunc(sorted, a, netip.Addr.Compare)
+	return found
 }
 
 // settled gives the addresses that say where a device is. IPv6 addresses come and go (RFC 8981), so they count only where
@@ -342,26 +362,32 @@ func settled(addrs []netip.Addr) []netip.Addr {
 func (b *book) markContested() {
 	holders := map[netip.Addr][]int{}
 	for i, s := range b.sweep.Sightings {
-		if device := b.of[i]; !slices.Contains(holders[s.Addr], device) {
-			holders[s.Addr] = append(holders[s.Addr], device)
+		if s.Addr.IsValid() && s.Unit == "" {
+			holders[s.Addr] = append(holders[s.Addr], b.of[i])
 		}
 	}
 	for a, devices := range holders {
+		slices.Sort(devices)
+		devices = slices.Compact(devices)
 		for _, i := range devices {
-			if len(devices) > 1 {
-				b.devices[i].Contested = append(b.devices[i].Contested, a)
+			if d := &b.devices[i]; len(devices) > 1 && len(d.Contested) < maxAddrs {
+				d.Contested = append(d.Contested, a)
 			}
 		}
 	}
 }
 
+// maxTold is how many addresses a text names.
+const maxTold = 16
+
 func addrText(addrs []netip.Addr) string {
-	text := ""
-	for i, a := range addrs {
-		if i > 0 {
-			text += ", "
-		}
-		text += a.String()
+	texts := make([]string, min(len(addrs), maxTold))
+	for i := range texts {
+		texts[i] = addrs[i].String()
+	}
+	text := strings.Join(texts, ", ")
+	if len(addrs) > maxTold {
+		text += fmt.Sprintf(" and %d others", len(addrs)-maxTold)
 	}
 	return text
 }

@@ -390,3 +390,111 @@ func TestSetAside(t *testing.T) {
 		}
 	}
 }
+
+// One MAC that claims very many addresses is one device, of which so many are kept, and nothing on the way is worse than sorting.
+func TestOneMACWithVeryManyAddresses(t *testing.T) {
+	const many = 150_000
+	sightings := make([]evidence.Sighting, many)
+	for i := range sightings {
+		addr := netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}).String()
+		sightings[i] = sight(addr, "48:9b:34:00:00:01", "arp.heard "+addr)
+	}
+	devices := []Device(nil)
+	for id := range uint64(2) {
+		result := Apply(devices, nil, sweepOf(id+1, sightings...), engine)
+		devices = stored(result.Devices)
+		if len(devices) != 1 || len(devices[0].Addrs) != maxAddrs || !slices.Contains(devices[0].Traits, AnswersForOthers) {
+			t.Fatalf("%d devices, the first with %d addresses and the traits %v", len(devices), len(devices[0].Addrs), devices[0].Traits)
+		}
+		if d := devices[0]; len(d.Reasons) > maxReasons+2 || len(d.Items) > evidence.Asked.Items+1 {
+			t.Errorf("%d reasons and %d facts are kept", len(d.Reasons), len(d.Items))
+		}
+		if id == 1 && len(result.Changes) > 0 {
+			t.Errorf("the same sweep again changes %+v", result.Changes)
+		}
+	}
+	var one Device
+	for i := range 500 {
+		one.MACs = newestFirst([]hwaddr.MAC{{2, 0, 0, 0, byte(i >> 8), byte(i)}}, one.MACs)
+	}
+	if len(one.MACs) != maxMACs || one.MACs[0] != (hwaddr.MAC{2, 0, 0, 0, 1, 0xf3}) {
+		t.Errorf("%d MACs are kept, the newest %s", len(one.MACs), one.MACs[0])
+	}
+}
+
+// What stands behind a gateway is not the gateway, and what has no address is a device by its MAC; both are known again.
+func TestDevicesWithoutAnAddressOfTheirOwn(t *testing.T) {
+	seen := func() []evidence.Sighting {
+		gateway := sight("10.40.1.9", "48:9b:34:00:00:01", "tls.key abc")
+		seven, eight := sight("10.40.1.9", "48:9b:34:00:00:01", "tls.key abc"), sight("10.40.1.9", "48:9b:34:00:00:01")
+		seven.Unit, eight.Unit = "modbus/7", "modbus/8"
+		bare := sight("10.40.1.9", "48:9b:34:00:00:02")
+		bare.Addr = netip.Addr{}
+		return []evidence.Sighting{gateway, seven, eight, bare}
+	}
+	first := Apply(nil, nil, sweepOf(1, seen()...), engine).Devices
+	if len(first) != 4 {
+		t.Fatalf("four things are %d devices", len(first))
+	}
+	units := []string{}
+	for _, d := range first {
+		if d.Unit != "" {
+			units = append(units, d.Unit)
+			if len(d.Addrs) > 0 || len(d.MACs) > 0 || len(d.Contested) > 0 {
+				t.Errorf("%s has the address of its gateway: %+v", d.Unit, d)
+			}
+		}
+	}
+	if slices.Sort(units); !slices.Equal(units, []string{"modbus/7 behind 10.40.1.9", "modbus/8 behind 10.40.1.9"}) {
+		t.Errorf("the units are %q", units)
+	}
+	again := Apply(stored(first), nil, sweepOf(2, seen()...), engine)
+	if len(again.Devices) != 4 || len(again.Changes) > 0 {
+		t.Errorf("the next sweep makes %d devices of them, with changes %+v", len(again.Devices), again.Changes)
+	}
+}
+
+// One key that two hosts show joins them only where nothing speaks against it: images are cloned with their keys.
+func TestClonedImagesAreTwoDevices(t *testing.T) {
+	for name, tt := range map[string]struct {
+		a, b evidence.Sighting
+		want int
+	}{
+		"nothing against it": {sight("10.40.1.9", "48:9b:34:00:00:01", "tls.key abc"), sight("10.40.2.9", "", "tls.key abc"), 1},
+		"two MACs":           {sight("10.40.1.9", "48:9b:34:00:00:01", "tls.key abc"), sight("10.40.1.10", "48:9b:34:00:00:02", "tls.key abc"), 2},
+		"two distances":      {sight("10.40.2.9", "", "tls.key abc", "echo.ttl 63"), sight("10.40.3.9", "", "tls.key abc", "echo.ttl 61"), 2},
+		"two identifiers":    {sight("10.40.2.9", "", "tls.key abc", "snmp.engine 80001f8801"), sight("10.40.3.9", "", "tls.key abc", "snmp.engine 80001f8802"), 2},
+		"one distance":       {sight("10.40.2.9", "", "tls.key abc", "echo.ttl 63"), sight("10.40.3.9", "", "tls.key abc", "echo.ttl 127"), 1},
+	} {
+		if got := len(Apply(nil, nil, sweepOf(1, tt.a, tt.b), engine).Devices); got != tt.want {
+			t.Errorf("%s: %d devices, want %d", name, got, tt.want)
+		}
+	}
+}
+
+// Who answers behind a MAC that answers for many, a router away, is a device of its own, and known again by its address.
+func TestWhoIsBehindAMACThatAnswersForMany(t *testing.T) {
+	const router = "48:9b:34:00:00:09"
+	seen := func() []evidence.Sighting {
+		all := []evidence.Sighting{
+			sight("10.40.1.9", router, "echo.ttl 64", "ssh.greeting SSH-2.0-router"), sight("10.40.1.200", router, "echo.ttl 63", "ftp.greeting 220 behind"),
+		}
+		for _, empty := range []string{"10.40.1.150", "10.40.1.151", "10.40.1.152", "10.40.1.153"} {
+			all = append(all, notAsked(sight(empty, router)))
+		}
+		return all
+	}
+	first := Apply(nil, nil, sweepOf(1, seen()...), engine).Devices
+	if got := addrsOf(first); len(first) != 2 {
+		t.Fatalf("devices at %s", got)
+	}
+	for _, d := range first {
+		behind := slices.Contains(d.Addrs, netip.MustParseAddr("10.40.1.200"))
+		if behind && (len(d.Addrs) != 1 || len(d.MACs) > 0 || evidence.First(d.Items, "ssh.greeting") != "") || !behind && evidence.First(d.Items, "ftp.greeting") != "" {
+			t.Errorf("one speaks for the other: %+v", d)
+		}
+	}
+	if again := Apply(stored(first), nil, sweepOf(2, seen()...), engine); len(again.Devices) != 2 || len(again.Changes) > 0 {
+		t.Errorf("the next sweep makes %d devices of them, with changes %+v", len(again.Devices), again.Changes)
+	}
+}

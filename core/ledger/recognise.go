@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
@@ -23,6 +24,8 @@ func (b *book) recognise(bodies []body) []int {
 		of     func(i int) []string
 		index  map[string][]int
 	}{
+		{"It is the unit it was before, behind the same address.", func(i int) []string { return texts(bodies[i].behind()) },
+			b.index(func(d Device) []string { return texts(d.Unit) })},
 		{"It has the MAC address it had before.", func(i int) []string { return macTexts(bodies[i].macs(), false) },
 			b.index(func(d Device) []string { return macTexts(d.MACs, false) })},
 		{"It shows the key it showed before.", func(i int) []string { return keyTexts(bodies[i].keys, true) },
@@ -61,6 +64,14 @@ func (b *book) recognise(bodies []body) []int {
 	return found
 }
 
+// texts gives a list of one text, or of none where it is empty.
+func texts(text string) []string {
+	if text == "" {
+		return nil
+	}
+	return []string{text}
+}
+
 // index maps each text that a device is known by to the devices known by it.
 func (b *book) index(of func(Device) []string) map[string][]int {
 	index := map[string][]int{}
@@ -90,16 +101,16 @@ func macTexts(macs []hwaddr.MAC, private bool) []string {
 func keyTexts(keys []Key, proven bool) []string {
 	var texts []string
 	for _, k := range keys {
-		if slices.Contains(keyFacts, k.Key) == proven {
+		if slices.Contains(keyFacts(), k.Key) == proven {
 			texts = append(texts, k.Key+" "+k.Value)
 		}
 	}
 	return texts
 }
 
-// identifierFacts are the facts that tell devices of one model apart and stay with a device: the engine of its agent (RFC 3411, 5)
+// identifierFacts gives the facts that tell devices of one model apart and stay with a device: the engine of its agent (RFC 3411, 5)
 // and the identifiers by which its services know it.
-var identifierFacts = []string{evidence.KeySNMPEngine, evidence.KeyIPPID, evidence.KeyWSDID, evidence.KeyUPnPID, evidence.KeySMBID}
+var identifierFacts = sync.OnceValue(func() []string { return evidence.KeysFor(evidence.Identifier) })
 
 // keySerial stands for the serial number that is believed of a device, with its maker.
 const keySerial = "serial"
@@ -111,7 +122,7 @@ func identifiersOf(facts []evidence.Item, identity identify.Identity) []Key {
 	if vendor != "" && len(serial) >= minSerial {
 		keys = append(keys, Key{keySerial, vendor + " " + serial})
 	}
-	for _, fact := range identifierFacts {
+	for _, fact := range identifierFacts() {
 		for _, value := range evidence.Values(facts, fact) {
 			if value = strings.ToLower(value); isUnique(value) {
 				keys = append(keys, Key{fact, value})

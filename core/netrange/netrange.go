@@ -41,7 +41,7 @@ type Set struct {
 	count  uint64
 }
 
-// Parse reads a list of ranges parted by commas or white space. A part is an address (10.40.1.9), a CIDR prefix
+// Parse reads a list of ranges separated by commas or white space. A part is an address (10.40.1.9), a CIDR prefix
 // (10.40.1.0/24), a from-to pair (10.40.1.20-10.40.1.80) or a short one (10.40.1.20-80, IPv4 only).
 // A fault is returned as a *PartError, an empty list as ErrEmpty.
 func Parse(text string) (Set, error) {

@@ -39,9 +39,7 @@ const lull = 300 * time.Millisecond
 // answered is sent again with twice the wait. The error says why there was no answer; ECONNREFUSED means that nothing
 // listens there.
 func exchange(ctx context.Context, d Dialer, addr netip.AddrPort, question []byte, wait time.Duration, take func(answer []byte) verdict) error {
-	dialCtx, cancel := context.WithTimeout(ctx, wait)
-	defer cancel()
-	conn, err := d.DialContext(dialCtx, "udp", addr)
+	conn, err := d.Dial(ctx, "udp", addr, wait)
 	if err != nil {
 		return err
 	}
@@ -58,9 +56,7 @@ func exchange(ctx context.Context, d Dialer, addr netip.AddrPort, question []byt
 // search puts a question that may be answered from another port than it went to, as those to a group are. Who keeps silent is
 // asked again, in the second way, where answers from any of its ports are heard; the first try hears of refusals.
 func search(ctx context.Context, d Dialer, addr netip.AddrPort, question, again []byte, wait time.Duration, take func(answer []byte) verdict) error {
-	dialCtx, cancel := context.WithTimeout(ctx, wait)
-	defer cancel()
-	conn, err := d.DialContext(dialCtx, "udp", addr)
+	conn, err := d.Dial(ctx, "udp", addr, wait)
 	if err != nil {
 		return err
 	}
@@ -78,7 +74,7 @@ func search(ctx context.Context, d Dialer, addr netip.AddrPort, question, again 
 		return err
 	}
 	defer open.Close()
-	return converse(ctx, anyPort{open, addr}, again, 2*wait, take)
+	return converse(ctx, whateverPort{open, addr}, again, 2*wait, take)
 }
 
 // listener is a dialer that can hear answers from any port.
@@ -86,18 +82,18 @@ type listener interface {
 	ListenPacket(ctx context.Context, network string, addr netip.AddrPort) (net.PacketConn, error)
 }
 
-// anyPort is a conversation with one device, whichever of its ports it answers from.
-type anyPort struct {
+// whateverPort is a conversation with one device, whichever of its ports it answers from.
+type whateverPort struct {
 	net.PacketConn
 	to netip.AddrPort
 }
 
-func (c anyPort) Write(question []byte) (int, error) {
+func (c whateverPort) Write(question []byte) (int, error) {
 	return c.WriteTo(question, net.UDPAddrFromAddrPort(c.to))
 }
 
 // Read passes over what others send.
-func (c anyPort) Read(buf []byte) (int, error) {
+func (c whateverPort) Read(buf []byte) (int, error) {
 	for {
 		n, from, err := c.ReadFrom(buf)
 		if err != nil {
@@ -150,28 +146,11 @@ func converse(ctx context.Context, conn dialogue, question []byte, wait time.Dur
 // refusesDatagrams reports whether a device has said that nothing listens at the port.
 func refusesDatagrams(err error) bool { return errors.Is(err, syscall.ECONNREFUSED) }
 
-// Question is one thing that every device is asked besides its ports, by datagram but for LLMNR.
-type Question struct {
-	Name string
-	Port uint16
-	// Told is a fact that an answer to all of the segment has told already, where the question need not be put again.
-	Told string
-	// Ask gives what was learned; answered is false where nothing that fits came back.
-	Ask func(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) (items []evidence.Item, answered bool)
-}
-
-// Questions are asked of every device, in this order: those that cost it least come first.
-var Questions = []Question{
-	{"ntp", 123, "", NTP},
-	{"netbios", 137, "", NetBIOS},
-	{"llmnr", llmnrPort, "", LLMNR},
-	{"mdns", mdnsPort, "", MDNS},
-	{"ws-discovery", wsdPort, evidence.KeyWSDType, WSDiscovery},
-	{"ssdp", ssdpPort, evidence.KeyUPnPTarget, SSDP},
-	{"sip", sipPort, "", SIP},
-}
-
 // byDatagram collects the evidence of one question by datagram.
 func byDatagram(d Dialer, addr netip.Addr, port uint16) (*found, netip.AddrPort) {
 	return &found{port: evidence.UDP(port), dialer: d, zone: addr.Zone()}, netip.AddrPortFrom(addr, port)
+}
+
+func (q Query) byDatagram(port uint16) (*found, netip.AddrPort) {
+	return byDatagram(q.Dialer, q.Addr, port)
 }

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/miekg/dns"
@@ -21,7 +22,7 @@ import (
 	"airdrift/core/evidence"
 )
 
-// texts writes items as "key=value" texts parted by bars.
+// texts writes items as "key=value" texts separated by bars.
 func texts(items []evidence.Item) string {
 	all := make([]string, len(items))
 	for i, item := range items {
@@ -30,12 +31,15 @@ func texts(items []evidence.Item) string {
 	return strings.Join(all, "|")
 }
 
+// queryOf is a question to the device that the tests ask.
+func queryOf(d Dialer) Query { return Query{Dialer: d, Addr: asked, Wait: time.Second} }
+
 // responder is a device that answers each datagram with what answer gives, in as many datagrams.
 type responder struct {
 	answer func(port uint16, question []byte) [][]byte
 }
 
-func (r responder) DialContext(_ context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+func (r responder) Dial(_ context.Context, network string, addr netip.AddrPort, _ time.Duration) (net.Conn, error) {
 	if network != "udp" {
 		return nil, syscall.ECONNREFUSED
 	}
@@ -65,47 +69,49 @@ func one(answer []byte) [][]byte { return [][]byte{answer} }
 func TestQuestionsByDatagram(t *testing.T) {
 	for _, tt := range []struct {
 		name   string
-		ask    func(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([]evidence.Item, bool)
+		ask    func(ctx context.Context, q Query) ([]evidence.Item, bool)
 		answer func(question []byte) [][]byte
 		want   string
 	}{
-		{"a clock", NTP, func(q []byte) [][]byte {
+		{"a clock", askNTP, func(q []byte) [][]byte {
 			a := append([]byte{4<<3 | 4, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 'G', 'P', 'S', 0}, make([]byte, 32)...)
 			copy(a[24:32], q[40:48])
 			return one(a)
 		}, "ntp.version=4|ntp.stratum=1|ntp.reference=GPS"},
-		{"somebody else's clock", NTP, func([]byte) [][]byte { return one(append([]byte{4<<3 | 4, 1}, make([]byte, 46)...)) }, ""},
-		{"a telephone", SIP, func(q []byte) [][]byte {
+		{"somebody else's clock", askNTP, func([]byte) [][]byte { return one(append([]byte{4<<3 | 4, 1}, make([]byte, 46)...)) }, ""},
+		{"a telephone", askSIP, func(q []byte) [][]byte {
 			_, rest, _ := strings.Cut(string(q), "Call-ID: ")
 			call, _, _ := strings.Cut(rest, "\r\n")
 			return [][]byte{[]byte("SIP/2.0 100 Trying\r\nCall-ID: " + call + "\r\n\r\n"), []byte("SIP/2.0 200 OK\r\nCall-ID: " + call + "\r\nUser-Agent: Calla 10\r\nAllow: INVITE\r\nAllow: ACK\r\n\r\n")}
 		}, "sip.status=200 OK|sip.agent=Calla 10|sip.allow=INVITE, ACK"},
-		{"another call's answer", SIP, func([]byte) [][]byte { return one([]byte("SIP/2.0 200 OK\r\nCall-ID: x\r\nServer: liar\r\n\r\n")) }, ""},
-		{"a search", SSDP, func([]byte) [][]byte {
+		{"another call's answer", askSIP, func([]byte) [][]byte { return one([]byte("SIP/2.0 200 OK\r\nCall-ID: x\r\nServer: liar\r\n\r\n")) }, ""},
+		{"a search", askSSDP, func([]byte) [][]byte {
 			answer := []byte("HTTP/1.1 200 OK\r\nST: upnp:rootdevice\r\nSERVER: vspr/2\r\nLOCATION: http://10.40.1.9:80/d.xml\r\n\r\n")
 			return [][]byte{answer, answer, []byte("HTTP/1.1 404 No\r\n\r\n"), []byte("junk")}
 		}, "upnp.server=vspr/2|upnp.target=upnp:rootdevice|upnp.location=http://10.40.1.9:80/d.xml"},
-		{"a camera's match", WSDiscovery, func([]byte) [][]byte {
+		{"a camera's match", askWSD, func([]byte) [][]byte {
 			return one([]byte(`<e><b><ProbeMatches><ProbeMatch><EndpointReference><Address>urn:uuid:7</Address></EndpointReference><Types>dn:NetworkVideoTransmitter</Types><Scopes>onvif://www.onvif.org/hardware/Gaze%205 x</Scopes></ProbeMatch></ProbeMatches></b></e>`))
 		}, "wsd.id=urn:uuid:7|wsd.type=dn:NetworkVideoTransmitter|wsd.scope=onvif://www.onvif.org/hardware/Gaze 5|wsd.scope=x"},
-		{"a node's names", NetBIOS, func(q []byte) [][]byte {
+		{"a node's names", askNetBIOS, func(q []byte) [][]byte {
 			a := append(append([]byte{}, q[:2]...), 0x84, 0, 0, 0, 0, 1, 0, 0, 0, 0)
 			a = append(append(a, q[12:46]...), 0, 0x21, 0, 1, 0, 0, 0, 0, 0, 65, 3)
 			a = append(a, "DESK           \x00\x04\x00GARDEN         \x00\x84\x00DESK           \x20\x04\x00"...)
 			return one(append(a, 0x90, 0xb8, 0x8d, 0, 0, 1, 0, 0, 0, 0))
 		}, "netbios.name=DESK|netbios.group=GARDEN|netbios.role=file server|netbios.mac=90:b8:8d:00:00:01"},
 	} {
-		items, answered := tt.ask(t.Context(), responder{func(_ uint16, q []byte) [][]byte { return tt.answer(q) }}, asked, 20*time.Millisecond)
-		if got := texts(items); got != tt.want || answered != (tt.want != "") {
-			t.Errorf("%s: %s, %v; want %s", tt.name, got, answered, tt.want)
-		}
+		synctest.Test(t, func(t *testing.T) { // on fake time
+			items, answered := tt.ask(t.Context(), queryOf(responder{func(_ uint16, q []byte) [][]byte { return tt.answer(q) }}))
+			if got := texts(items); got != tt.want || answered != (tt.want != "") {
+				t.Errorf("%s: %s, %v; want %s", tt.name, got, answered, tt.want)
+			}
+		})
 	}
 }
 
 // elsewhere is a device that answers from another port than it is asked at: only who listens for all its ports hears that.
 type elsewhere struct{ asked []string }
 
-func (*elsewhere) DialContext(context.Context, string, netip.AddrPort) (net.Conn, error) {
+func (*elsewhere) Dial(context.Context, string, netip.AddrPort, time.Duration) (net.Conn, error) {
 	ours, theirs := net.Pipe()
 	go func() { _, _ = io.Copy(io.Discard, theirs) }()
 	return ours, nil
@@ -147,12 +153,36 @@ func (*answersElsewhere) Close() error                    { return nil }
 
 func TestAnswerFromAnotherPort(t *testing.T) {
 	device := &elsewhere{}
-	items, answered := WSDiscovery(t.Context(), device, asked, 20*time.Millisecond)
-	if got := texts(items); got != "wsd.id=urn:uuid:7|wsd.type=wsdp:Device" || !answered {
-		t.Errorf("%s, %v", got, answered)
-	}
+	synctest.Test(t, func(t *testing.T) { // on fake time
+		items, answered := askWSD(t.Context(), queryOf(device))
+		if got := texts(items); got != "wsd.id=urn:uuid:7|wsd.type=wsdp:Device" || !answered {
+			t.Errorf("%s, %v", got, answered)
+		}
+	})
 	if len(device.asked) != 1 || !strings.HasPrefix(device.asked[0], "10.40.1.9:3702 ") || !strings.Contains(device.asked[0], ">wsdp:Device<") {
 		t.Errorf("who kept silent was asked again %q", device.asked)
+	}
+}
+
+// Messages name the question that they are to, and who leaves out where its pages are is asked for that.
+func TestResolving(t *testing.T) {
+	match := func(address string) []evidence.Item {
+		message := "<e><Header><MessageID>urn:uuid:9</MessageID><RelatesTo>urn:uuid:1</RelatesTo></Header><Body><ProbeMatch><Address>urn:uuid:&lt;7></Address><XAddrs>" + address + "</XAddrs></ProbeMatch></Body></e>"
+		if id, to := wsdMessage([]byte(message)); id != "urn:uuid:9" || to != "urn:uuid:1" {
+			t.Errorf("the message is %q to %q", id, to)
+		}
+		items, ok := hearWSD(Datagram{Message: []byte(message)})
+		if !ok {
+			t.Fatalf("no match in %s", message)
+		}
+		return items
+	}
+	questions, err := resolveQuestions([][]evidence.Item{match(""), match("")})
+	if err != nil || len(questions) != 1 || !strings.Contains(string(questions[0]), "urn:uuid:&lt;7&gt;") {
+		t.Errorf("to be asked is %q, %v", questions, err)
+	}
+	if questions, _ = resolveQuestions([][]evidence.Item{match("http://10.40.1.5/x")}); len(questions) > 0 {
+		t.Errorf("still to be asked is %q", questions)
 	}
 }
 
@@ -186,7 +216,7 @@ func TestNameOnTheSegment(t *testing.T) {
 		{"another question's answer", func(a *dns.Msg) { a.Id++ }, ""},
 		{"another address's name", func(a *dns.Msg) { a.Answer[0].Header().Name = "8.1.40.10.in-addr.arpa." }, ""},
 	} {
-		if items, _ := LLMNR(t.Context(), answers(tt.change), asked, time.Second); texts(items) != tt.want {
+		if items, _ := askLLMNR(t.Context(), queryOf(answers(tt.change))); texts(items) != tt.want {
 			t.Errorf("%s: %s; want %s", tt.name, texts(items), tt.want)
 		}
 	}
@@ -221,7 +251,7 @@ func TestMetadata(t *testing.T) {
 			return ours, nil
 		})
 		told := []evidence.Item{{Key: evidence.KeyWSDID, Value: "urn:uuid:<7>"}, {Key: evidence.KeyWSDAddress, Value: tt.place}}
-		if got := texts(Metadata(t.Context(), dial, asked, told)); got != tt.want {
+		if got := texts(metadata(t.Context(), dial, asked, told)); got != tt.want {
 			t.Errorf("%s: %s; want %s", tt.name, got, tt.want)
 		}
 		if tt.want != "" && (!strings.HasPrefix(request, "POST /7 ") || !strings.Contains(request, "<w:To>urn:uuid:&lt;7&gt;</w:To>")) {
@@ -257,48 +287,52 @@ func TestMDNSBrowses(t *testing.T) {
 		&dns.TXT{Hdr: record(instance, dns.TypeTXT), Txt: []string{"ty=Inkwell 220", ""}},
 		&dns.TXT{Hdr: record(`Palm\ house\.1._device-info._tcp.local.`, dns.TypeTXT), Txt: []string{"model=Inkwell"}},
 	}
-	questions := 0
-	items, answered := MDNS(t.Context(), responder{func(_ uint16, q []byte) [][]byte {
-		var question dns.Msg
-		if question.Unpack(q) != nil {
-			return nil
-		}
-		questions++
-		answer := &dns.Msg{MsgHdr: dns.MsgHdr{Id: question.Id, Response: true}}
-		for _, asked := range question.Question {
-			for _, r := range known {
-				if strings.EqualFold(r.Header().Name, asked.Name) && r.Header().Rrtype == asked.Qtype {
-					answer.Answer = append(answer.Answer, r)
+	synctest.Test(t, func(t *testing.T) { // on fake time
+		questions := 0
+		items, answered := askMDNS(t.Context(), queryOf(responder{func(_ uint16, q []byte) [][]byte {
+			var question dns.Msg
+			if question.Unpack(q) != nil {
+				return nil
+			}
+			questions++
+			answer := &dns.Msg{MsgHdr: dns.MsgHdr{Id: question.Id, Response: true}}
+			for _, asked := range question.Question {
+				for _, r := range known {
+					if strings.EqualFold(r.Header().Name, asked.Name) && r.Header().Rrtype == asked.Qtype {
+						answer.Answer = append(answer.Answer, r)
+					}
 				}
 			}
+			raw, err := answer.Pack()
+			if err != nil {
+				t.Error(err)
+			}
+			return one(raw)
+		}}))
+		const want = "mdns.host=acorn.local|mdns.type=_device-info._tcp|mdns.type=_ipp._tcp|mdns.model=Inkwell|mdns.instance=Palm house.1._ipp._tcp:631|mdns.txt=_ipp._tcp ty=Inkwell 220"
+		if got := texts(items); got != want || !answered || questions != 3 {
+			t.Errorf("after %d questions: %s\nwant %s", questions, got, want)
 		}
-		raw, err := answer.Pack()
-		if err != nil {
-			t.Error(err)
-		}
-		return one(raw)
-	}}, asked, 20*time.Millisecond)
-	const want = "mdns.host=acorn.local|mdns.type=_device-info._tcp|mdns.type=_ipp._tcp|mdns.model=Inkwell|mdns.instance=Palm house.1._ipp._tcp:631|mdns.txt=_ipp._tcp ty=Inkwell 220"
-	if got := texts(items); got != want || !answered || questions != 3 {
-		t.Errorf("after %d questions: %s\nwant %s", questions, got, want)
-	}
+	})
 }
 
 func TestRefusalEndsAQuestionAtOnce(t *testing.T) {
 	refuses := dialFunc(func() (net.Conn, error) { return refusing{}, nil })
-	for _, q := range Questions {
-		if items, answered := q.Ask(t.Context(), refuses, asked, time.Hour); answered || len(items) > 0 {
-			t.Errorf("%s: %v", q.Name, items)
+	for _, p := range Protocols() {
+		if p.Ask == nil {
+			continue
 		}
-	}
-	if items, answered := SNMP(t.Context(), refuses, asked, time.Hour, nil, 0); answered || len(items) > 0 {
-		t.Errorf("snmp: %v", items)
+		if items, answered := p.Ask(t.Context(), Query{Dialer: refuses, Addr: asked, Wait: time.Hour}); answered || len(items) > 0 {
+			t.Errorf("%s: %v", p.Name, items)
+		}
 	}
 }
 
 type dialFunc func() (net.Conn, error)
 
-func (f dialFunc) DialContext(context.Context, string, netip.AddrPort) (net.Conn, error) { return f() }
+func (f dialFunc) Dial(context.Context, string, netip.AddrPort, time.Duration) (net.Conn, error) {
+	return f()
+}
 
 // refusing is a socket at whose other end nobody listens.
 type refusing struct{ net.Conn }
@@ -356,11 +390,11 @@ func clean(t *testing.T, items []evidence.Item) {
 }
 
 func FuzzMDNS(f *testing.F) {
-	raw, _ := BrowseQuestion()
-	f.Add(raw)
+	raw, _ := browseQuestions()
+	f.Add(raw[0])
 	f.Add([]byte("\x00\x00\x84\x00\x00\x00\x00\x01\x00\x00\x00\x00\x05_http\x04_tcp\x05local\x00\x00\x0c\x00\x01\x00\x00\x00\x78\x00\x02\xc0\x0c"))
 	f.Fuzz(func(t *testing.T, message []byte) {
-		items, _ := HeardMDNS(message)
+		items, _ := hearMDNS(Datagram{From: netip.AddrPortFrom(asked, mdnsPort), Message: message})
 		clean(t, items)
 	})
 }
@@ -372,7 +406,7 @@ func FuzzAnnounced(f *testing.F) {
 	f.Add([]byte("<root><device><deviceType>x</deviceType><manufacturer>&amp;</manufacturer></device></root>"))
 	f.Fuzz(func(t *testing.T, message []byte) {
 		for _, port := range []uint16{ssdpPort, wsdPort} {
-			items, _ := Announced(port, message)
+			_, items, _ := Hear(Datagram{From: netip.AddrPortFrom(asked, port), Message: message})
 			clean(t, items)
 		}
 		found := &found{}
@@ -400,7 +434,7 @@ func FuzzAgent(f *testing.F) {
 	f.Add(question)
 	f.Add([]byte("\x30\x26\x02\x01\x01\x04\x06public\xa2\x19\x02\x01\x01\x02\x01\x00\x02\x01\x00\x30\x0e\x30\x0c\x06\x08\x2b\x06\x01\x02\x01\x01\x05\x00\x04\x00"))
 	f.Fuzz(func(t *testing.T, answer []byte) {
-		items, _ := SNMP(t.Context(), responder{func(uint16, []byte) [][]byte { return one(answer) }}, asked, time.Millisecond, nil, 0)
+		items, _ := askSNMP(t.Context(), Query{Dialer: responder{func(uint16, []byte) [][]byte { return one(answer) }}, Addr: asked, Wait: time.Millisecond})
 		clean(t, items)
 		_, _ = parseDiscovery(answer, 1)
 	})
@@ -410,7 +444,7 @@ func FuzzLLDP(f *testing.F) {
 	frame := append(make([]byte, 12), 0x88, 0xcc)
 	f.Add(append(frame, 2, 7, 4, 2, 0, 0, 0, 0, 1, 10, 2, 'a', 'b', 16, 12, 5, 1, 10, 40, 1, 2, 2, 0, 0, 0, 1, 0, 0, 0))
 	f.Fuzz(func(t *testing.T, frame []byte) {
-		if heard, ok := ParseLLDP(frame); ok {
+		if heard, ok := hearLLDP(frame); ok {
 			clean(t, heard.Items)
 		}
 		if heard, ok := ParsePacket(frame); ok && !heard.From.Is4() {

@@ -11,29 +11,67 @@ import (
 	"airdrift/core/evidence"
 )
 
+// The names that the site's own name servers know an address by.
+var _ = register(Protocol{
+	Name: "dns", Source: evidence.SourceDNS, Cost: Light,
+	Port: evidence.UDP(NamePort), ByOthers: true, Ask: askNames,
+	Facts: []evidence.Fact{
+		{Key: evidence.KeyPTR, Says: "a name that the site's name server knows the address by", Standard: "RFC 1035, 3.5", Example: "acorn.fernhollow.example"},
+	},
+})
+
+// NamePort is where name servers are asked (RFC 1035, 4.2).
+const NamePort = 53
+
+// nameTries is how often a name server that keeps silent is asked.
+const nameTries = 2
+
+// askNames asks the site's name servers for the name of an address; the first that answers is believed.
+func askNames(ctx context.Context, q Query) (items []evidence.Item, answered bool) {
+	if q.Addr.IsLinkLocalUnicast() {
+		return nil, false
+	}
+	for _, server := range q.Servers {
+		for range nameTries {
+			if items, answered = ReverseName(ctx, q.Dialer, server, q.Addr, q.Wait); answered || ctx.Err() != nil {
+				return items, answered
+			}
+		}
+	}
+	return nil, false
+}
+
 // ReverseName asks a name server under which names it knows an address (RFC 1035, 3.5; RFC 3596, 2.5). answered is
 // false where nothing that fits the question came back in time.
 func ReverseName(ctx context.Context, d Dialer, server netip.AddrPort, a netip.Addr, wait time.Duration) (items []evidence.Item, answered bool) {
-	ctx, cancel := context.WithTimeout(ctx, wait)
-	defer cancel()
-	conn, err := d.DialContext(ctx, "udp", server)
+	conn, err := d.Dial(ctx, "udp", server, wait)
 	if err != nil {
 		return nil, false
 	}
 	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
 	_ = conn.SetDeadline(time.Now().Add(wait))
 	name, err := dns.ReverseAddr(a.String())
 	if err != nil {
 		return nil, false
 	}
 	question := new(dns.Msg).SetQuestion(name, dns.TypePTR)
-	start := time.Now()
-	channel := &dns.Conn{Conn: conn}
-	if err := channel.WriteMsg(question); err != nil {
+	raw, err := question.Pack()
+	if err != nil {
 		return nil, false
 	}
-	answer, err := channel.ReadMsg()
-	if err != nil || answer.Id != question.Id || !answer.Response {
+	start := time.Now()
+	if _, err := conn.Write(raw); err != nil {
+		return nil, false
+	}
+	buf := make([]byte, maxDatagram)
+	n, err := conn.Read(buf)
+	if err != nil {
+		return nil, false
+	}
+	answer := new(dns.Msg)
+	if answer.Unpack(buf[:n]) != nil || answer.Id != question.Id || !answer.Response {
 		return nil, false
 	}
 	return pointers(answer, name, time.Since(start)), true

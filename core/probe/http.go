@@ -14,6 +14,7 @@ import (
 	"net/netip"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -23,6 +24,40 @@ import (
 
 	"airdrift/core/evidence"
 )
+
+// Keys of the facts.
+const (
+	keyHTTPRealm     = "http.realm"
+	keyHTTPMoved     = "http.redirect"
+	keyHTTPGenerator = "http.generator"
+	keyHTTPLink      = "http.link"
+	keyHTTPText      = "http.text"
+	keyHTTPIcon      = "http.icon"
+)
+
+var _ = register(Protocol{
+	Name: "http", Source: evidence.SourceHTTP, Cost: Middling,
+	Ports: webPorts, Usual: []uint16{80, 8000, 8080}, Telling: []uint16{80, 3000, 5000, 8000, 8008, 8080, 8081}, Knock: []uint16{80}, Talk: talkHTTP,
+	Facts: []evidence.Fact{
+		{Key: evidence.KeyHTTPStatus, Says: "status code of the start page", Standard: "RFC 9110", Example: "401"},
+		{Key: evidence.KeyHTTPTitle, Says: "the page's title, white space folded", Standard: "HTML", Example: "Inkwell 220", Names: 8, Describes: true},
+		{Key: evidence.KeyHTTPServer, Says: "the field Server", Standard: "RFC 9110, 10.2.4", Example: "nginx/1.22.1", Names: 9},
+		{Key: keyHTTPRealm, Says: "the protection space that a password is wanted for", Standard: "RFC 9110, 11.5", Example: "Gaze 5", Names: 9, Describes: true},
+		{Key: keyHTTPMoved, Says: "where the page sends on to; followed within the same device", Standard: "RFC 9110, 10.2.2", Example: "/login"},
+		{Key: keyHTTPGenerator, Says: "the program that made the page", Standard: "HTML, meta", Example: "WordPress 6.4"},
+		{Key: keyHTTPLink, Says: "what it points to as a description of itself, behind the relation; at most 8", Standard: "RFC 8288", Example: "describedby /device.xml"},
+		{Key: keyHTTPText, Says: "the beginning of what a reader sees, 400 bytes at most", Standard: "HTML", Example: "Welcome to the garden", Names: 5},
+		{Key: keyHTTPIcon, Says: "SHA-256 of the page's icon; not at the gentlest pace", Standard: "HTML", Example: "7dd5b221…"},
+	},
+})
+
+// webPorts are spoken to by HTTP.
+var webPorts = []uint16{80, 81, 3000, 5000, 5985, 7080, 8000, 8008, 8080, 8081, 8088, 8888, 9000, 9090, 10000}
+
+// isWebPort reports whether a port is one of HTTP in the clear.
+func isWebPort(port uint16) bool {
+	return slices.Contains(webPorts, port) || slices.Contains(registeredForWeb, port)
+}
 
 // maxMoves is how often one exchange follows a device that sends it to another page of its own.
 const maxMoves = 3
@@ -42,16 +77,17 @@ func talkPages(ctx context.Context, conn net.Conn, page *url.URL, f *found) {
 		location, icon := askPage(conn, page, f)
 		next := movedTo(page, location)
 		if next == nil || moves == maxMoves {
+			conn.Close()
 			if icon != "" && f.thorough {
 				askIcon(ctx, f, page, icon)
 			}
 			return
 		}
+		conn.Close() // so that a device never holds two of ours at once
 		further, err := openPage(ctx, f, next)
 		if err != nil {
 			return // it sent us where nobody answers; what it said so far stands
 		}
-		defer further.Close()
 		conn, page = further, next
 	}
 }
@@ -80,7 +116,7 @@ func postMessage(conn net.Conn, page *url.URL, message []byte) error {
 }
 
 // movedTo gives the page that a device sends us on to, and nil where that is not on the device itself: on the same port,
-// or on one that is not asked for words of its own accord.
+// or on one that is neither asked for words of its own accord nor a machine's.
 func movedTo(page *url.URL, location string) *url.URL {
 	if location == "" {
 		return nil
@@ -91,7 +127,7 @@ func movedTo(page *url.URL, location string) *url.URL {
 	}
 	from, to := pageAddr(page), pageAddr(next)
 	onDevice := to.IsValid() && to.Addr() == from.Addr()
-	if !onDevice || to.Port() != from.Port() && Speaks(to.Port()) || next.String() == page.String() {
+	if !onDevice || to.Port() != from.Port() && (isUsual(to.Port()) || isControlPort(to.Port())) || next.String() == page.String() {
 		return nil
 	}
 	return next
@@ -112,10 +148,8 @@ func pageAddr(page *url.URL) netip.AddrPort {
 
 // openPage connects to where a page is.
 func openPage(ctx context.Context, f *found, page *url.URL) (net.Conn, error) {
-	wait, cancel := context.WithTimeout(ctx, greetingWait)
-	defer cancel()
 	to := pageAddr(page)
-	conn, err := f.dialer.DialContext(wait, "tcp", netip.AddrPortFrom(to.Addr().WithZone(f.zone), to.Port()))
+	conn, err := f.dialer.Dial(ctx, "tcp", netip.AddrPortFrom(to.Addr().WithZone(f.zone), to.Port()), greetingWait)
 	if err != nil {
 		return nil, err
 	}
@@ -123,6 +157,8 @@ func openPage(ctx context.Context, f *found, page *url.URL) (net.Conn, error) {
 	if page.Scheme == "http" {
 		return conn, nil
 	}
+	wait, cancel := context.WithTimeout(ctx, greetingWait)
+	defer cancel()
 	secured := tls.Client(conn, tlsConfig(webProtocols...))
 	if err := secured.HandshakeContext(wait); err != nil {
 		conn.Close()
@@ -140,20 +176,23 @@ func readHTTP(r io.Reader, f *found) (location, icon string) {
 	defer resp.Body.Close()
 	f.add(evidence.SourceHTTP, evidence.KeyHTTPStatus, []byte(strconv.Itoa(resp.StatusCode)))
 	f.add(evidence.SourceHTTP, evidence.KeyHTTPServer, []byte(resp.Header.Get("Server")))
-	f.add(evidence.SourceHTTP, evidence.KeyHTTPRealm, []byte(realm(resp.Header.Values("WWW-Authenticate"))))
+	f.add(evidence.SourceHTTP, keyHTTPRealm, []byte(realm(resp.Header.Values("WWW-Authenticate"))))
 	if resp.StatusCode >= 300 && resp.StatusCode < 400 {
 		location = resp.Header.Get("Location")
-		f.add(evidence.SourceHTTP, evidence.KeyHTTPMoved, []byte(location))
+		f.add(evidence.SourceHTTP, keyHTTPMoved, []byte(location))
 	}
 	// A page that breaks off still has its title in what came.
 	body, _ := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
 	p := readPage(body, resp.Header.Get("Content-Type"))
 	p.takeHeader(resp.Header.Values("Link"))
 	f.add(evidence.SourceHTTP, evidence.KeyHTTPTitle, []byte(p.title))
-	f.add(evidence.SourceHTTP, evidence.KeyHTTPGenerator, []byte(p.generator))
-	f.add(evidence.SourceHTTP, evidence.KeyHTTPText, []byte(p.text))
+	f.add(evidence.SourceHTTP, keyHTTPGenerator, []byte(p.generator))
+	f.add(evidence.SourceHTTP, keyHTTPText, []byte(p.text))
 	for _, link := range p.links {
-		f.addOnce(evidence.SourceHTTP, evidence.KeyHTTPLink, []byte(link))
+		f.addOnce(evidence.SourceHTTP, keyHTTPLink, []byte(link))
+	}
+	if location == "" && p.title == "" { // with one it is the page that is shown
+		location = p.onward
 	}
 	return location, p.icon
 }
@@ -175,6 +214,7 @@ type page struct {
 	title     string
 	generator string   // the program that made it
 	icon      string   // where its icon is
+	onward    string   // where it goes on to by itself: by a refresh, or its first frame
 	links     []string // what it points to as a description of itself, each with the relation
 	text      string   // the beginning of what a reader sees
 }
@@ -224,6 +264,9 @@ func readPage(body []byte, contentType string) page {
 	}
 }
 
+// refreshForm is a refresh that goes to another page (HTML, 4.2.5.3).
+var refreshForm = regexp.MustCompile(`(?i)^\s*\d+(?:\.\d*)?\s*[;,]\s*url\s*=\s*(.+)$`)
+
 func (p *page) takeElement(token html.Token) {
 	attributes := map[string]string{}
 	for _, a := range token.Attr {
@@ -233,6 +276,13 @@ func (p *page) takeElement(token html.Token) {
 	case "meta":
 		if strings.EqualFold(attributes["name"], "generator") {
 			p.generator = attributes["content"]
+		}
+		if m := refreshForm.FindStringSubmatch(attributes["content"]); m != nil && strings.EqualFold(attributes["http-equiv"], "refresh") && p.onward == "" {
+			p.onward = strings.Trim(m[1], `'" `)
+		}
+	case "frame", "iframe":
+		if p.onward == "" && attributes["src"] != "" {
+			p.onward = attributes["src"]
 		}
 	case "link":
 		p.takeLink(strings.ToLower(attributes["rel"]), attributes["href"])
@@ -270,6 +320,6 @@ func askIcon(ctx context.Context, f *found, at *url.URL, icon string) {
 	}
 	if body, ok := fetch(ctx, f, next, nil); ok && len(body) > 0 {
 		sum := sha256.Sum256(body)
-		f.add(evidence.SourceHTTP, evidence.KeyHTTPIcon, []byte(hex.EncodeToString(sum[:])))
+		f.add(evidence.SourceHTTP, keyHTTPIcon, []byte(hex.EncodeToString(sum[:])))
 	}
 }

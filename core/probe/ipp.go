@@ -10,24 +10,52 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
-	"strings"
 	"time"
 
 	"airdrift/core/evidence"
 )
 
+// Keys of the facts.
+const (
+	keyIPPName     = "ipp.name"
+	keyIPPInfo     = "ipp.info"
+	keyIPPLocation = "ipp.location"
+	keyIPPFirmware = "ipp.firmware"
+	keyIPPState    = "ipp.state"
+	keyIPPVersion  = "ipp.version"
+	keyIPPURI      = "ipp.uri"
+	keyIPPID       = "ipp.id"
+)
+
+var _ = register(Protocol{
+	Name: "ipp", Source: evidence.SourceIPP, Cost: Middling,
+	Ports: []uint16{631}, Usual: []uint16{631}, Telling: []uint16{631}, Talk: talkIPP,
+	Facts: []evidence.Fact{
+		{Key: evidence.KeyIPPModel, Says: "maker and model", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "Marrowby Inkwell 220", Names: 13, Describes: true},
+		{Key: keyIPPName, Says: "name of the printer", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "inkwell"},
+		{Key: keyIPPInfo, Says: "what its keeper says of it", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "Herbarium printer", Describes: true},
+		{Key: keyIPPLocation, Says: "where it stands", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "Herbarium"},
+		{Key: evidence.KeyIPPDevice, Says: "device identifier (IEEE 1284)", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "MFG:Marrowby;MDL:Inkwell 220;"},
+		{Key: keyIPPFirmware, Says: "firmware", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "2.1"},
+		{Key: keyIPPState, Says: "what it does: `idle`, `processing` or `stopped`", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "idle"},
+		{Key: keyIPPVersion, Says: "a version of the protocol", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "2.0"},
+		{Key: keyIPPURI, Says: "where it prints", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "ipp://10.40.1.9/ipp/print"},
+		{Key: keyIPPID, Says: "identifier of the printer", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "urn:uuid:7", Use: evidence.Identifier},
+	},
+})
+
 // ippAttributes are asked for and kept (RFC 8011, 5.4, and PWG 5100.13).
 var ippAttributes = []struct{ name, key string }{
 	{"printer-make-and-model", evidence.KeyIPPModel},
-	{"printer-name", evidence.KeyIPPName},
-	{"printer-info", evidence.KeyIPPInfo},
-	{"printer-location", evidence.KeyIPPLocation},
+	{"printer-name", keyIPPName},
+	{"printer-info", keyIPPInfo},
+	{"printer-location", keyIPPLocation},
 	{"printer-device-id", evidence.KeyIPPDevice},
-	{"printer-firmware-string-version", evidence.KeyIPPFirmware},
-	{"printer-state", evidence.KeyIPPState},
-	{"ipp-versions-supported", evidence.KeyIPPVersion},
-	{"printer-uri-supported", evidence.KeyIPPURI},
-	{"printer-uuid", evidence.KeyIPPID},
+	{"printer-firmware-string-version", keyIPPFirmware},
+	{"printer-state", keyIPPState},
+	{"ipp-versions-supported", keyIPPVersion},
+	{"printer-uri-supported", keyIPPURI},
+	{"printer-uuid", keyIPPID},
 }
 
 // ippPaths are where printers take requests; the first that answers is believed.
@@ -168,7 +196,7 @@ func ippText(tag byte, key string, value []byte) []byte {
 	switch {
 	case (tag == ippInteger || tag == ippEnum) && len(value) == 4:
 		n := binary.BigEndian.Uint32(value)
-		if key == evidence.KeyIPPState && ippStates[n] != "" {
+		if key == keyIPPState && ippStates[n] != "" {
 			return []byte(ippStates[n])
 		}
 		return fmt.Appendf(nil, "%d", n)
@@ -180,22 +208,4 @@ func ippText(tag byte, key string, value []byte) []byte {
 		}
 	}
 	return nil
-}
-
-// PrintsByPJL reports whether a device has said that it understands the printer job language (IEEE 1284.4 device identifier,
-// its command set), so that a question in it is not printed.
-func PrintsByPJL(items []evidence.Item) bool {
-	for _, item := range items {
-		commands := ""
-		switch item.Key {
-		case evidence.KeyIPPDevice:
-			commands = deviceIDField(item.Value, "COMMAND SET", "CMD")
-		case evidence.KeyMDNSText:
-			_, commands, _ = strings.Cut(item.Value, " usb_CMD=")
-		}
-		if strings.Contains(strings.ToUpper(commands), "PJL") {
-			return true
-		}
-	}
-	return false
 }

@@ -12,10 +12,31 @@ import (
 	"airdrift/core/evidence"
 )
 
+// Keys of the facts.
+const (
+	keyLDAPVendor    = "ldap.vendor"
+	keyLDAPVersion   = "ldap.version"
+	keyLDAPContext   = "ldap.context"
+	keyLDAPHost      = "ldap.host"
+	keyLDAPDirectory = "ldap.directory"
+)
+
+var _ = register(Protocol{
+	Name: "ldap", Source: evidence.SourceLDAP, Cost: Light,
+	Ports: []uint16{389}, Telling: []uint16{389}, Talk: talkLDAP,
+	Facts: []evidence.Fact{
+		{Key: keyLDAPVendor, Says: "maker of the directory", Standard: "RFC 4512, 5.1; RFC 3045", Example: "Example Directories"},
+		{Key: keyLDAPVersion, Says: "version of the directory", Standard: "RFC 4512, 5.1; RFC 3045", Example: "2.5"},
+		{Key: keyLDAPContext, Says: "a tree that it holds", Standard: "RFC 4512, 5.1; RFC 3045", Example: "dc=garden,dc=example"},
+		{Key: keyLDAPHost, Says: "its host name", Standard: "RFC 4512, 5.1; RFC 3045", Example: "acorn.garden.example"},
+		{Key: keyLDAPDirectory, Says: "what tells the kind of directory, behind its name", Standard: "RFC 4512, 5.1; RFC 3045", Example: "structuralObjectClass OpenLDAProotDSE"},
+	},
+})
+
 // ldapAttributes are asked of the root entry (RFC 4512, 5.1, RFC 3045, and what directories add).
 var ldapAttributes = map[string]string{
-	"vendorName": evidence.KeyLDAPVendor, "vendorVersion": evidence.KeyLDAPVersion, "namingContexts": evidence.KeyLDAPContext,
-	"dnsHostName": evidence.KeyLDAPHost, "forestFunctionality": evidence.KeyLDAPDirectory, "structuralObjectClass": evidence.KeyLDAPDirectory,
+	"vendorName": keyLDAPVendor, "vendorVersion": keyLDAPVersion, "namingContexts": keyLDAPContext,
+	"dnsHostName": keyLDAPHost, "forestFunctionality": keyLDAPDirectory, "structuralObjectClass": keyLDAPDirectory,
 }
 
 // maxLDAPValues is how many values of one attribute are kept.
@@ -119,7 +140,7 @@ func readRootEntry(message []byte, f *found) {
 
 // ldapValue names the attribute where its value alone would not tell what it is.
 func ldapValue(name string, value []byte) []byte {
-	if ldapAttributes[name] == evidence.KeyLDAPDirectory {
+	if ldapAttributes[name] == keyLDAPDirectory {
 		return append([]byte(name+" "), value...)
 	}
 	return value

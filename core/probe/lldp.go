@@ -11,13 +11,31 @@ import (
 	"airdrift/core/wire"
 )
 
-// LLDPHeard is what a neighbour tells of itself on the segment (IEEE 802.1AB).
-type LLDPHeard struct {
-	MAC     hwaddr.MAC // of the port that sent it
-	Chassis hwaddr.MAC // of the device, where it is told by one; else zero
-	Addr    netip.Addr // for its management; invalid where none is told
-	Items   []evidence.Item
-}
+// Keys of the facts.
+const (
+	keyLLDPChassis    = "lldp.chassis"
+	keyLLDPPort       = "lldp.port"
+	keyLLDPPortText   = "lldp.port-text"
+	keyLLDPText       = "lldp.text"
+	keyLLDPCapability = "lldp.capability"
+	keyLLDPAddr       = "lldp.addr"
+	keyLLDPInventory  = "lldp.inventory"
+)
+
+var _ = register(Protocol{
+	Name: "lldp", Source: evidence.SourceLLDP, Cost: Light,
+	Frames: []uint16{wire.EtherTypeLLDP}, HearFrame: hearLLDP,
+	Facts: []evidence.Fact{
+		{Key: keyLLDPChassis, Says: "identifier of the device", Standard: "IEEE 802.1AB-2016, 8.5", Example: "48:9b:34:00:00:01"},
+		{Key: keyLLDPPort, Says: "identifier of the port that it speaks from", Standard: "IEEE 802.1AB-2016, 8.5", Example: "p1"},
+		{Key: keyLLDPPortText, Says: "what its keeper calls the port", Standard: "IEEE 802.1AB-2016, 8.5", Example: "Uplink"},
+		{Key: evidence.KeyLLDPName, Says: "its name", Standard: "IEEE 802.1AB-2016, 8.5", Example: "lab-switch"},
+		{Key: keyLLDPText, Says: "what it is, in words", Standard: "IEEE 802.1AB-2016, 8.5", Example: "Weave 24", Names: 12, Describes: true},
+		{Key: keyLLDPCapability, Says: "what it is enabled as", Standard: "IEEE 802.1AB-2016, 8.5.8", Example: "bridge"},
+		{Key: keyLLDPAddr, Says: "address for its management", Standard: "IEEE 802.1AB-2016, 8.5", Example: "10.40.1.2"},
+		{Key: keyLLDPInventory, Says: "a text of the media endpoint extension, behind its name", Standard: "ANSI/TIA-1057, 10.2.6", Example: "model X-1"},
+	},
+})
 
 // Types of TLV (IEEE 802.1AB-2016, table 8-1), and subtypes of identifiers.
 const (
@@ -37,11 +55,11 @@ var lldpInventory = map[byte]string{5: "hardware", 6: "firmware", 7: "software",
 // maxTLVs bounds what is read of one frame.
 const maxTLVs = 64
 
-// ParseLLDP reads a whole Ethernet frame. ok is false where it is none of LLDP, or has no chassis.
-func ParseLLDP(frame []byte) (heard LLDPHeard, ok bool) {
+// hearLLDP reads a whole Ethernet frame. ok is false where it is none of LLDP, or has no chassis.
+func hearLLDP(frame []byte) (heard Neighbour, ok bool) {
 	const header = 14
 	if len(frame) < header || binary.BigEndian.Uint16(frame[12:]) != wire.EtherTypeLLDP {
-		return LLDPHeard{}, false
+		return Neighbour{}, false
 	}
 	heard.MAC = hwaddr.MAC(frame[6:12])
 	f := &found{}
@@ -50,48 +68,48 @@ func ParseLLDP(frame []byte) (heard LLDPHeard, ok bool) {
 		if kind == lldpEnd || length > len(rest)-2 {
 			break
 		}
-		heard.take(f, kind, rest[2:2+length])
+		heard.takeLLDP(f, kind, rest[2:2+length])
 		rest = rest[2+length:]
 		ok = ok || kind == lldpChassis
 	}
-	heard.Items = f.items
+	heard.Items, heard.Name = f.items, evidence.First(f.items, evidence.KeyLLDPName)
 	return heard, ok && len(f.items) > 0
 }
 
-func (h *LLDPHeard) take(f *found, kind byte, value []byte) {
+func (h *Neighbour) takeLLDP(f *found, kind byte, value []byte) {
 	add := func(key string, raw []byte) { f.add(evidence.SourceLLDP, key, raw) }
 	switch kind {
 	case lldpChassis:
 		id, mac := lldpID(value, lldpByMAC, lldpByAddress)
 		h.Chassis = mac
-		add(evidence.KeyLLDPChassis, id)
+		add(keyLLDPChassis, id)
 	case lldpPort:
 		id, _ := lldpID(value, lldpPortByMAC, lldpPortByAddress)
-		add(evidence.KeyLLDPPort, id)
+		add(keyLLDPPort, id)
 	case lldpPortText:
-		add(evidence.KeyLLDPPortText, value)
+		add(keyLLDPPortText, value)
 	case lldpName:
 		add(evidence.KeyLLDPName, value)
 	case lldpText:
-		add(evidence.KeyLLDPText, value)
+		add(keyLLDPText, value)
 	case lldpCapabilities:
 		if len(value) >= 4 {
 			enabled := binary.BigEndian.Uint16(value[2:])
 			for bit, role := range lldpRoles {
 				if enabled&(1<<bit) != 0 {
-					add(evidence.KeyLLDPCapability, []byte(role))
+					add(keyLLDPCapability, []byte(role))
 				}
 			}
 		}
 	case lldpAddress:
 		if a, ok := lldpAddr(value); ok && !h.Addr.IsValid() {
 			h.Addr = a
-			add(evidence.KeyLLDPAddr, []byte(a.String()))
+			add(keyLLDPAddr, []byte(a.String()))
 		}
 	case lldpOwn:
 		tia := []byte{0x00, 0x12, 0xbb}
 		if len(value) > 4 && [3]byte(value) == [3]byte(tia) && lldpInventory[value[3]] != "" {
-			add(evidence.KeyLLDPInventory, fmt.Appendf(nil, "%s %s", lldpInventory[value[3]], value[4:]))
+			add(keyLLDPInventory, fmt.Appendf(nil, "%s %s", lldpInventory[value[3]], value[4:]))
 		}
 	}
 }

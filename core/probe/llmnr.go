@@ -11,17 +11,30 @@ import (
 	"airdrift/core/evidence"
 )
 
+// Keys of the facts.
+const (
+	keyLLMNR = "llmnr.name"
+)
+
+var _ = register(Protocol{
+	Name: "llmnr", Source: evidence.SourceLLMNR, Cost: Light,
+	Port: evidence.TCP(llmnrPort), Ask: askLLMNR, OneHop: true,
+	Facts: []evidence.Fact{
+		{Key: keyLLMNR, Says: "the name it answers to", Standard: "RFC 4795, 2.4", Example: "desk"},
+	},
+})
+
 const llmnrPort = 5355
 
-// LLMNR asks a device for the name of its address, over a connection: responders discard what is asked of them alone by datagram
+// askLLMNR asks a device for the name of its address, over a connection: responders discard what is asked of them alone by datagram
 // (RFC 4795, 2.4).
-func LLMNR(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([]evidence.Item, bool) {
+func askLLMNR(ctx context.Context, q Query) ([]evidence.Item, bool) {
 	f := &found{port: evidence.TCP(llmnrPort)}
-	reverse, err := dns.ReverseAddr(addr.WithZone("").String())
+	reverse, err := dns.ReverseAddr(q.Addr.WithZone("").String())
 	if err != nil {
 		return nil, false
 	}
-	conn, _, outcome, err := Connect(ctx, d, netip.AddrPortFrom(addr, llmnrPort), wait)
+	conn, outcome, err := Connect(ctx, q.Dialer, netip.AddrPortFrom(q.Addr, llmnrPort), q.Wait)
 	if err != nil || outcome != Open {
 		return nil, false
 	}
@@ -41,7 +54,7 @@ func LLMNR(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) (
 	}
 	for _, record := range answer.Answer[:min(len(answer.Answer), maxPointers)] {
 		if ptr, ok := record.(*dns.PTR); ok && strings.EqualFold(ptr.Hdr.Name, reverse) {
-			f.add(evidence.SourceLLMNR, evidence.KeyLLMNR, []byte(plainName(ptr.Ptr)))
+			f.add(evidence.SourceLLMNR, keyLLMNR, []byte(plainName(ptr.Ptr)))
 		}
 	}
 	return f.items, true

@@ -14,6 +14,28 @@ import (
 	"airdrift/core/evidence"
 )
 
+// Keys of the facts.
+const (
+	keyMDNSInstance = "mdns.instance"
+	keyMDNSModel    = "mdns.model"
+	keyMDNSAddr     = "mdns.addr"
+)
+
+var _ = register(Protocol{
+	Name: "mdns", Source: evidence.SourceMDNS, Cost: Middling,
+	Port: evidence.UDP(mdnsPort), Ask: askMDNS,
+	Groups: []Group{{At: mdnsGroups[0], Questions: browseQuestions, Follow: typeQuestions}, {At: mdnsGroups[1], Questions: browseQuestions, Follow: typeQuestions}},
+	Hear:   hearMDNS,
+	Facts: []evidence.Fact{
+		{Key: evidence.KeyMDNSHost, Says: "its name on the segment", Standard: "RFC 6762, 3", Example: "acorn.local"},
+		{Key: evidence.KeyMDNSType, Says: "a type of service that it offers; at most 32", Standard: "RFC 6763, 9", Example: "_ipp._tcp"},
+		{Key: keyMDNSInstance, Says: "a service by its name, with type and port; at most 32", Standard: "RFC 6763, 4", Example: "Palm house._ipp._tcp:631", Names: 9, Describes: true},
+		{Key: evidence.KeyMDNSText, Says: "a pair of a service's record, behind its type; at most 24 a service", Standard: "RFC 6763, 6", Example: "_ipp._tcp ty=Inkwell 220", Names: 8},
+		{Key: keyMDNSModel, Says: "model of the record _device-info", Standard: "RFC 6763", Example: "Macmini9,1", Names: 8, Describes: true},
+		{Key: keyMDNSAddr, Says: "an address that it gives its name", Standard: "RFC 6762", Example: "10.40.1.20"},
+	},
+})
+
 const (
 	mdnsPort = 5353
 	// browseAll asks for all types of service (RFC 6763, 9).
@@ -26,38 +48,73 @@ const (
 	maxTexts     = 24
 )
 
-// MDNSGroups are where multicast DNS is spoken (RFC 6762, 3).
-var MDNSGroups = []netip.AddrPort{netip.MustParseAddrPort("224.0.0.251:5353"), netip.MustParseAddrPort("[ff02::fb]:5353")}
+// mdnsGroups are where multicast DNS is spoken (RFC 6762, 3).
+var mdnsGroups = []netip.AddrPort{netip.MustParseAddrPort("224.0.0.251:5353"), netip.MustParseAddrPort("[ff02::fb]:5353")}
 
-// MDNS asks a device directly for its services, what they say of themselves, and its name (RFC 6762, 5.5 and 6.7; RFC 6763).
-func MDNS(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([]evidence.Item, bool) {
-	f, to := byDatagram(d, addr, mdnsPort)
+// askMDNS asks a device directly for its services, what they say of themselves, and its name (RFC 6762, 5.5 and 6.7; RFC 6763).
+func askMDNS(ctx context.Context, q Query) ([]evidence.Item, bool) {
+	f, to := q.byDatagram(mdnsPort)
 	b := newBrowse()
 	first := []dns.Question{mdnsQuestion(browseAll, dns.TypePTR)}
-	if reverse, err := dns.ReverseAddr(addr.WithZone("").String()); err == nil {
+	if reverse, err := dns.ReverseAddr(q.Addr.WithZone("").String()); err == nil {
 		first = append(first, mdnsQuestion(reverse, dns.TypePTR))
 	}
-	if err := b.ask(ctx, d, to, wait, first); err != nil {
+	if err := b.ask(ctx, q.Dialer, to, q.Wait, first); err != nil {
 		return nil, false
 	}
-	b.askTypes(ctx, d, to, wait)
-	b.askInstances(ctx, d, to, wait)
+	b.askTypes(ctx, q.Dialer, to, q.Wait)
+	b.askInstances(ctx, q.Dialer, to, q.Wait)
 	b.tell(f)
 	return f.items, true
 }
 
-// BrowseQuestion is what all responders of a segment are asked at once: their services, to be answered to us alone where they
+// browseQuestions is what all responders of a segment are asked at once: their services, to be answered to us alone where they
 // will (RFC 6762, 5.4).
-func BrowseQuestion() ([]byte, error) {
-	return mdnsQuery(0, []dns.Question{mdnsQuestion(browseAll, dns.TypePTR)})
+func browseQuestions() ([][]byte, error) {
+	question, err := mdnsQuery(0, []dns.Question{mdnsQuestion(browseAll, dns.TypePTR)})
+	return [][]byte{question}, err
 }
 
-// HeardMDNS reads what a responder of the segment told, asked or not. ok is false where it is no response.
-func HeardMDNS(message []byte) (items []evidence.Item, ok bool) {
-	b := newBrowse()
-	if !b.take(message, 0) {
+// maxAskedTypes bounds the types of service that all of a segment is asked for.
+const maxAskedTypes = 64
+
+// typeQuestions ask all of the segment for the instances of each type that was named: some responders answer a question of one
+// alone with nothing.
+func typeQuestions(heard [][]evidence.Item) ([][]byte, error) {
+	types := map[string]bool{}
+	for _, items := range heard {
+		for _, kind := range evidence.Values(items, evidence.KeyMDNSType) {
+			if len(types) < maxAskedTypes {
+				types[kind] = true
+			}
+		}
+	}
+	var questions []dns.Question
+	for _, kind := range slices.Sorted(maps.Keys(types)) {
+		questions = append(questions, mdnsQuestion(kind+".local.", dns.TypePTR))
+	}
+	var messages [][]byte
+	for batch := range slices.Chunk(questions, 8) {
+		message, err := mdnsQuery(0, batch)
+		if err != nil {
+			return nil, err
+		}
+		messages = append(messages, message)
+	}
+	return messages, nil
+}
+
+// hearMDNS reads what a responder of the segment told, asked or not; it speaks from a port of its own (RFC 6762, 6). ok is false where
+// it is no response.
+func hearMDNS(d Datagram) (items []evidence.Item, ok bool) {
+	if d.From.Port() != mdnsPort {
 		return nil, false
 	}
+	b := newBrowse()
+	if !b.take(d.Message, 0) {
+		return nil, false
+	}
+	b.dropOthers(d.From.Addr())
 	f := &found{port: evidence.UDP(mdnsPort)}
 	b.tell(f)
 	return f.items, len(f.items) > 0
@@ -76,18 +133,18 @@ func mdnsQuery(id uint16, questions []dns.Question) ([]byte, error) {
 type browse struct {
 	types     map[string]bool
 	instances map[string]*instance
-	hosts     map[string]bool
-	addrs     map[netip.Addr]bool
+	hosts     map[string][]netip.Addr // with the addresses that they were given
 }
 
 // instance is one service of a device.
 type instance struct {
 	port  uint16
+	host  string
 	texts []string
 }
 
 func newBrowse() *browse {
-	return &browse{types: map[string]bool{}, instances: map[string]*instance{}, hosts: map[string]bool{}, addrs: map[netip.Addr]bool{}}
+	return &browse{types: map[string]bool{}, instances: map[string]*instance{}, hosts: map[string][]netip.Addr{}}
 }
 
 func (b *browse) ask(ctx context.Context, d Dialer, to netip.AddrPort, wait time.Duration, questions []dns.Question) error {
@@ -153,7 +210,7 @@ func (b *browse) takeRecord(record dns.RR) {
 		b.takePointer(owner, r.Ptr)
 	case *dns.SRV:
 		if i := b.instance(owner); i != nil {
-			i.port = r.Port
+			i.port, i.host = r.Port, r.Target
 			b.takeHost(r.Target)
 		}
 	case *dns.TXT:
@@ -162,13 +219,11 @@ func (b *browse) takeRecord(record dns.RR) {
 		}
 	case *dns.A:
 		if a, ok := netip.AddrFromSlice(r.A.To4()); ok {
-			b.takeHost(owner)
-			b.takeAddr(a)
+			b.takeAddr(owner, a)
 		}
 	case *dns.AAAA:
 		if a, ok := netip.AddrFromSlice(r.AAAA); ok {
-			b.takeHost(owner)
-			b.takeAddr(a)
+			b.takeAddr(owner, a)
 		}
 	}
 }
@@ -186,15 +241,51 @@ func (b *browse) takePointer(owner, target string) {
 	}
 }
 
-func (b *browse) takeHost(name string) {
-	if len(b.hosts) < maxNames && strings.HasSuffix(strings.ToLower(name), ".local.") {
-		b.hosts[name] = true
+// takeHost keeps the name of a host, and reports whether it is kept.
+func (b *browse) takeHost(name string) bool {
+	if _, known := b.hosts[name]; known {
+		return true
+	}
+	if len(b.hosts) >= maxNames || !strings.HasSuffix(strings.ToLower(name), ".local.") {
+		return false
+	}
+	b.hosts[name] = nil
+	return true
+}
+
+func (b *browse) takeAddr(host string, a netip.Addr) {
+	if b.takeHost(host) && len(b.hosts[host]) < maxNames && !slices.Contains(b.hosts[host], a) {
+		b.hosts[host] = append(b.hosts[host], a)
 	}
 }
 
-func (b *browse) takeAddr(a netip.Addr) {
-	if len(b.addrs) < maxNames {
-		b.addrs[a] = true
+// dropOthers takes out what was passed on for others, as reflectors do: hosts that are given addresses of the sender's family and not
+// the sender's own, and their services.
+func (b *browse) dropOthers(sender netip.Addr) {
+	sender = sender.WithZone("")
+	foreign := func(host string) bool {
+		like := false
+		for _, a := range b.hosts[host] {
+			if a == sender {
+				return false
+			}
+			like = like || a.Is4() == sender.Is4()
+		}
+		return like
+	}
+	others := false
+	for host := range b.hosts {
+		others = others || foreign(host)
+	}
+	if !others {
+		return
+	}
+	maps.DeleteFunc(b.instances, func(_ string, i *instance) bool { return i.host == "" || foreign(i.host) })
+	maps.DeleteFunc(b.hosts, func(host string, _ []netip.Addr) bool { return foreign(host) })
+	clear(b.types) // which of them are the sender's is not told
+	for name := range b.instances {
+		_, kind, _ := cutLabel(name)
+		b.types[strings.ToLower(kind)] = true
 	}
 }
 
@@ -240,21 +331,32 @@ func (b *browse) tell(f *found) {
 	for _, name := range slices.Sorted(maps.Keys(b.instances)) {
 		b.tellInstance(f, name, b.instances[name])
 	}
-	for _, a := range slices.SortedFunc(maps.Keys(b.addrs), netip.Addr.Compare) {
-		f.add(evidence.SourceMDNS, evidence.KeyMDNSAddr, []byte(a.String()))
+	for _, a := range b.addrs() {
+		f.add(evidence.SourceMDNS, keyMDNSAddr, []byte(a.String()))
 	}
+}
+
+// addrs gives the addresses of all hosts, in ascending order.
+func (b *browse) addrs() []netip.Addr {
+	var all []netip.Addr
+	for _, addrs := range b.hosts {
+		all = append(all, addrs...)
+	}
+	slices.SortFunc(all, netip.Addr.Compare)
+	all = slices.Compact(all)
+	return all[:min(len(all), maxNames)]
 }
 
 func (b *browse) tellInstance(f *found, name string, i *instance) {
 	label, kind, _ := cutLabel(name)
 	kind = strings.ToLower(strings.TrimSuffix(kind, ".local."))
 	if kind+".local." != deviceInfo {
-		f.add(evidence.SourceMDNS, evidence.KeyMDNSInstance, fmt.Appendf(nil, "%s.%s:%d", unescape(label), kind, i.port))
+		f.add(evidence.SourceMDNS, keyMDNSInstance, fmt.Appendf(nil, "%s.%s:%d", unescape(label), kind, i.port))
 	}
 	for _, pair := range i.texts {
 		pair = unescape(pair)
 		if key, value, ok := strings.Cut(pair, "="); ok && strings.EqualFold(key, "model") && kind+".local." == deviceInfo {
-			f.add(evidence.SourceMDNS, evidence.KeyMDNSModel, []byte(value))
+			f.add(evidence.SourceMDNS, keyMDNSModel, []byte(value))
 			continue
 		}
 		if pair != "" {

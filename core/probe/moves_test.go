@@ -29,7 +29,7 @@ type pages struct {
 	dialed []string
 }
 
-func (p *pages) DialContext(_ context.Context, _ string, addr netip.AddrPort) (net.Conn, error) {
+func (p *pages) Dial(_ context.Context, _ string, addr netip.AddrPort, _ time.Duration) (net.Conn, error) {
 	p.dialed = append(p.dialed, addr.String())
 	ours, theirs := net.Pipe()
 	go p.serve(theirs, addr.String())
@@ -68,7 +68,7 @@ func TestMovesWithinTheDeviceAreFollowed(t *testing.T) {
 		p := &pages{texts: tt.texts}
 		ours, theirs := net.Pipe()
 		go p.serve(theirs, at)
-		items := FirstWords(t.Context(), p, ours, netip.MustParseAddrPort(at), false)
+		items := firstWords(t.Context(), p, ours, netip.MustParseAddrPort(at))
 		if got := evidence.First(items, evidence.KeyHTTPTitle); got != tt.title || len(p.dialed) != tt.dials {
 			t.Errorf("%s: title %q after connections to %v; want %q after %d", tt.name, got, p.dialed, tt.title, tt.dials)
 		}

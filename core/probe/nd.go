@@ -11,8 +11,8 @@ import (
 	"airdrift/core/hwaddr"
 )
 
-// allNodes is every IPv6 node of a segment (RFC 4291, 2.7.1).
-var allNodes = netip.MustParseAddr("ff02::1")
+// AllNodes is every IPv6 node of a segment (RFC 4291, 2.7.1).
+var AllNodes = netip.MustParseAddr("ff02::1")
 
 // onSegmentHops is the hop limit of neighbour discovery: a packet that has passed a router has less (RFC 4861, 6.1.1).
 const onSegmentHops = 255
@@ -31,7 +31,7 @@ func NeighbourSolicitation(from hwaddr.MAC, sender, target netip.Addr) []byte {
 // AllNodesEcho builds the echo request that every IPv6 node of the segment hears (RFC 4443, 4.1); those that answer
 // requests to groups give themselves away.
 func AllNodesEcho(from hwaddr.MAC, sender netip.Addr, nonce [8]byte) []byte {
-	return icmpv6(from, sender, allNodes, layers.ICMPv6TypeEchoRequest, &layers.ICMPv6Echo{Identifier: 1, SeqNumber: 1}, gopacket.Payload(nonce[:]))
+	return icmpv6(from, sender, AllNodes, layers.ICMPv6TypeEchoRequest, &layers.ICMPv6Echo{Identifier: 1, SeqNumber: 1}, gopacket.Payload(nonce[:]))
 }
 
 func icmpv6(from hwaddr.MAC, sender, to netip.Addr, kind uint8, body ...gopacket.SerializableLayer) []byte {

@@ -5,21 +5,40 @@ import (
 	"context"
 	"encoding/binary"
 	"math/rand/v2"
-	"net/netip"
-	"time"
 
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 )
 
+// Keys of the facts.
+const (
+	keyNetBIOSName  = "netbios.name"
+	keyNetBIOSGroup = "netbios.group"
+	keyNetBIOSRole  = "netbios.role"
+	keyNetBIOSMAC   = "netbios.mac"
+)
+
+var _ = register(Protocol{
+	Name: "netbios", Source: evidence.SourceNetBIOS, Cost: Light,
+	Port: evidence.UDP(netbiosPort), Ask: askNetBIOS,
+	Facts: []evidence.Fact{
+		{Key: keyNetBIOSName, Says: "its own name", Standard: "RFC 1002, 4.2.18", Example: "DESK"},
+		{Key: keyNetBIOSGroup, Says: "name of its group", Standard: "RFC 1002, 4.2.18", Example: "GARDEN"},
+		{Key: keyNetBIOSRole, Says: "what a name's suffix stands for", Standard: "RFC 1001", Example: "file server"},
+		{Key: keyNetBIOSMAC, Says: "the MAC address it gives", Standard: "RFC 1002, 4.2.18", Example: "90:b8:8d:00:00:01", Use: evidence.HardwareAddress},
+	},
+})
+
+const netbiosPort = 137
+
 // nbNodeStatus is the type of a node status request (RFC 1002, 4.2.17).
 const nbNodeStatus = 0x21
 
-// NetBIOS asks for a node's names and MAC address (RFC 1002, 4.2.17).
-func NetBIOS(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([]evidence.Item, bool) {
-	f, to := byDatagram(d, addr, 137)
+// askNetBIOS asks for a node's names and MAC address (RFC 1002, 4.2.17).
+func askNetBIOS(ctx context.Context, q Query) ([]evidence.Item, bool) {
+	f, to := q.byDatagram(netbiosPort)
 	id := uint16(rand.Uint32())
-	err := exchange(ctx, d, to, nodeStatus(id), wait, func(answer []byte) verdict { return readNodeStatus(answer, id, f) })
+	err := exchange(ctx, q.Dialer, to, nodeStatus(id), q.Wait, func(answer []byte) verdict { return readNodeStatus(answer, id, f) })
 	return f.items, err == nil
 }
 
@@ -58,7 +77,7 @@ func readNodeStatus(answer []byte, id uint16, f *found) verdict {
 	}
 	if count == 0 && len(rest) >= 6 {
 		if mac := hwaddr.MAC(rest[:6]); !mac.IsZero() && !mac.IsGroup() {
-			f.add(evidence.SourceNetBIOS, evidence.KeyNetBIOSMAC, []byte(mac.String()))
+			f.add(evidence.SourceNetBIOS, keyNetBIOSMAC, []byte(mac.String()))
 		}
 	}
 	return enough
@@ -67,10 +86,10 @@ func readNodeStatus(answer []byte, id uint16, f *found) verdict {
 func addNodeName(f *found, name []byte, suffix byte, group bool) {
 	switch {
 	case suffix == 0 && group:
-		f.add(evidence.SourceNetBIOS, evidence.KeyNetBIOSGroup, name)
+		f.add(evidence.SourceNetBIOS, keyNetBIOSGroup, name)
 	case suffix == 0:
-		f.add(evidence.SourceNetBIOS, evidence.KeyNetBIOSName, name)
+		f.add(evidence.SourceNetBIOS, keyNetBIOSName, name)
 	case nbRoles[suffix] != "":
-		f.add(evidence.SourceNetBIOS, evidence.KeyNetBIOSRole, []byte(nbRoles[suffix]))
+		f.add(evidence.SourceNetBIOS, keyNetBIOSRole, []byte(nbRoles[suffix]))
 	}
 }

@@ -11,19 +11,29 @@ import (
 	"airdrift/core/evidence"
 )
 
+// Keys of the facts.
+const (
+	keyPJLID     = "pjl.id"
+	keyPJLStatus = "pjl.status"
+)
+
+var _ = register(Protocol{
+	Name: "pjl", Source: evidence.SourcePJL, Cost: Demanding,
+	Ports: []uint16{9100}, Telling: []uint16{9100}, Knock: []uint16{9100}, Talk: talkPJL, When: printsByPJL,
+	Facts: []evidence.Fact{
+		{Key: keyPJLID, Says: "model; asked only of printers that say they understand the language, and not at the gentlest pace", Standard: "printer job language", Example: "Inkwell 220", Names: 10, Describes: true},
+		{Key: keyPJLStatus, Says: "state, in its own words", Standard: "printer job language", Example: `CODE=10001 DISPLAY="Ready"`},
+	},
+})
+
 // pjlQuestion asks for the model and the state in the printer job language, between universal exits, so that it is never
 // taken for a page.
 const pjlQuestion = "\x1b%-12345X@PJL\r\n@PJL INFO ID\r\n@PJL INFO STATUS\r\n\x1b%-12345X"
 
-// AskPJL asks at the raw printing port of a printer that has said it understands the language (PrintsByPJL).
-func AskPJL(ctx context.Context, conn net.Conn, addr netip.AddrPort) []evidence.Item {
-	defer conn.Close()
-	_ = conn.SetDeadline(time.Now().Add(exchangeWait))
-	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
-	defer stop()
-	f := &found{port: evidence.TCP(addr.Port())}
+// talkPJL asks at the raw printing port of a printer that has said it understands the language (printsByPJL).
+func talkPJL(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
 	if _, err := conn.Write([]byte(pjlQuestion)); err != nil {
-		return nil
+		return
 	}
 	_ = conn.SetReadDeadline(time.Now().Add(2 * greetingWait))
 	answer := make([]byte, 0, 4096)
@@ -35,7 +45,6 @@ func AskPJL(ctx context.Context, conn net.Conn, addr netip.AddrPort) []evidence.
 		}
 	}
 	readPJL(answer, f)
-	return f.items
 }
 
 // readPJL reads the answers: each begins with the command it answers, and ends with a form feed.
@@ -43,10 +52,10 @@ func readPJL(answer []byte, f *found) {
 	for part := range bytes.SplitSeq(answer, []byte("\f")) {
 		text := strings.TrimSpace(string(part))
 		if rest, ok := strings.CutPrefix(text, "@PJL INFO ID"); ok {
-			f.add(evidence.SourcePJL, evidence.KeyPJLID, []byte(strings.Trim(strings.TrimSpace(rest), `"`)))
+			f.add(evidence.SourcePJL, keyPJLID, []byte(strings.Trim(strings.TrimSpace(rest), `"`)))
 		}
 		if rest, ok := strings.CutPrefix(text, "@PJL INFO STATUS"); ok {
-			f.add(evidence.SourcePJL, evidence.KeyPJLStatus, []byte(strings.Join(strings.Fields(rest), " ")))
+			f.add(evidence.SourcePJL, keyPJLStatus, []byte(strings.Join(strings.Fields(rest), " ")))
 		}
 	}
 }
@@ -62,4 +71,22 @@ func deviceIDField(id string, names ...string) string {
 		}
 	}
 	return ""
+}
+
+// printsByPJL reports whether a device has said that it understands the printer job language (IEEE 1284.4 device identifier,
+// its command set), so that a question in it is not printed.
+func printsByPJL(items []evidence.Item) bool {
+	for _, item := range items {
+		commands := ""
+		switch item.Key {
+		case evidence.KeyIPPDevice:
+			commands = deviceIDField(item.Value, "COMMAND SET", "CMD")
+		case evidence.KeyMDNSText:
+			_, commands, _ = strings.Cut(item.Value, " usb_CMD=")
+		}
+		if strings.Contains(strings.ToUpper(commands), "PJL") {
+			return true
+		}
+	}
+	return false
 }

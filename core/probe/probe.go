@@ -7,11 +7,13 @@ import (
 	"errors"
 	"net"
 	"net/netip"
+	"os"
 	"slices"
 	"syscall"
 	"time"
 
 	"airdrift/core/evidence"
+	"airdrift/core/wire"
 )
 
 const (
@@ -23,9 +25,22 @@ const (
 	exchangeWait = 6 * time.Second
 )
 
-// Dialer opens connections; wire.Wire is one.
+// Dialer opens connections. The wait begins when the attempt leaves: what has to be waited for before that, such as a turn, is no
+// affair of the device.
 type Dialer interface {
-	DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error)
+	Dial(ctx context.Context, network string, addr netip.AddrPort, wait time.Duration) (net.Conn, error)
+}
+
+// Over dials on a wire without a pace.
+func Over(w wire.Wire) Dialer { return plainDialer{w} }
+
+type plainDialer struct{ wire.Wire }
+
+// Dial connects within the wait.
+func (d plainDialer) Dial(ctx context.Context, network string, addr netip.AddrPort, wait time.Duration) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, wait)
+	defer cancel()
+	return d.DialContext(ctx, network, addr)
 }
 
 // Outcome is how a port answered an attempt to connect.
@@ -36,35 +51,65 @@ const (
 	Silent      Outcome = iota // nothing came back in time
 	Open                       // the connection was accepted
 	Refused                    // the device answered that nothing listens there
+	Filtered                   // a system on the way, or the device, says that this is not permitted
 	Unreachable                // a system on the way, or our own, says there is no way there
 )
 
-// Connect tries to open a TCP connection and tells how that went; conn is nil unless the outcome is Open.
-// err is set only where the fault is on our side.
-func Connect(ctx context.Context, d Dialer, addr netip.AddrPort, wait time.Duration) (conn net.Conn, rtt time.Duration, outcome Outcome, err error) {
-	dialCtx, cancel := context.WithTimeout(ctx, wait)
-	defer cancel()
-	start := time.Now()
-	conn, err = d.DialContext(dialCtx, "tcp", addr)
-	rtt = time.Since(start)
-	switch {
-	case err == nil:
-		return conn, rtt, Open, nil
-	case errors.Is(err, syscall.ECONNREFUSED), errors.Is(err, syscall.ECONNRESET):
-		return nil, rtt, Refused, nil
-	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return nil, 0, Unreachable, nil
-	case ctx.Err() != nil:
-		return nil, 0, Silent, ctx.Err()
-	case isTimeout(err):
-		return nil, 0, Silent, nil
+// OwnFaultError says that our own machine could not ask: it says nothing of the device, and the question may be put again.
+type OwnFaultError struct{ Err error }
+
+func (e *OwnFaultError) Error() string { return "this machine could not ask: " + e.Err.Error() }
+func (e *OwnFaultError) Unwrap() error { return e.Err }
+
+// ownFaults are the errors by which a system says that it lacks something itself.
+var ownFaults = []error{
+	syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM, syscall.EADDRNOTAVAIL, syscall.ENETDOWN, syscall.ENODEV, syscall.EAGAIN,
+}
+
+// OwnFault wraps an error that says that our own machine lacks something in *OwnFaultError, and gives any other as it is.
+func OwnFault(err error) error {
+	if err != nil && slices.ContainsFunc(ownFaults, func(fault error) bool { return errors.Is(err, fault) }) && !isTimeout(err) {
+		return &OwnFaultError{err}
 	}
-	return nil, 0, Silent, err
+	return err
+}
+
+// OutcomeOf tells from the error of an attempt to connect how the port answered. err is set where the fault is on our side: the
+// fence was hit (*wire.OutsideError), our own machine could not ask (*OwnFaultError), or ctx has ended. Whatever else a system may
+// report of one device ends nothing.
+func OutcomeOf(ctx context.Context, dialled error) (outcome Outcome, err error) {
+	var outside *wire.OutsideError
+	switch {
+	case dialled == nil:
+		return Open, nil
+	case errors.As(dialled, &outside):
+		return Silent, dialled
+	case errors.Is(dialled, syscall.ECONNREFUSED), errors.Is(dialled, syscall.ECONNRESET):
+		return Refused, nil
+	case ctx.Err() != nil:
+		return Silent, ctx.Err()
+	case isTimeout(dialled):
+		return Silent, nil
+	case errors.Is(dialled, syscall.EACCES), errors.Is(dialled, syscall.EPERM), errors.Is(dialled, syscall.ENOPROTOOPT):
+		return Filtered, nil
+	}
+	if fault := OwnFault(dialled); fault != dialled {
+		return Silent, fault
+	}
+	return Unreachable, nil
+}
+
+// Connect tries to open a TCP connection and tells how that went; conn is nil unless the outcome is Open.
+// err is set only where the fault is on our side (OutcomeOf).
+func Connect(ctx context.Context, d Dialer, addr netip.AddrPort, wait time.Duration) (conn net.Conn, outcome Outcome, err error) {
+	conn, err = d.Dial(ctx, "tcp", addr, wait)
+	outcome, err = OutcomeOf(ctx, err)
+	return conn, outcome, err
 }
 
 func isTimeout(err error) bool {
 	var timeout net.Error
-	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, syscall.ETIMEDOUT) ||
+	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, syscall.ETIMEDOUT) ||
 		errors.As(err, &timeout) && timeout.Timeout()
 }
 
@@ -101,78 +146,18 @@ func (f *found) addOnce(source evidence.Source, key string, raw []byte) {
 	}
 }
 
-// FirstWords asks an accepted connection what is behind it, in the way the port number suggests, and closes it.
+// FirstWords asks an accepted connection what is behind it, in the protocol of its port, and closes it.
 // A device that says nothing, or nonsense, gives no evidence; that is no error. The dialer serves exchanges that are sent
 // on to another place of the same device.
-// Further connections are opened only where thorough is set.
-func FirstWords(ctx context.Context, dialer Dialer, conn net.Conn, addr netip.AddrPort, thorough bool) []evidence.Item {
+// Further connections to learn more of the same service are opened only where thorough is set.
+func (p *Protocol) FirstWords(ctx context.Context, dialer Dialer, conn net.Conn, addr netip.AddrPort, thorough bool) []evidence.Item {
 	defer conn.Close()
 	_ = conn.SetDeadline(time.Now().Add(exchangeWait))
 	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
 	f := &found{port: evidence.TCP(addr.Port()), dialer: dialer, zone: addr.Addr().Zone(), thorough: thorough}
-	if talk := talkerFor(addr.Port()); talk != nil {
-		talk(ctx, conn, addr, f)
+	if p.Talk != nil {
+		p.Talk(ctx, conn, addr, f)
 	}
 	return f.items
-}
-
-// talker leads one exchange.
-type talker func(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found)
-
-// clientFirst are ports whose services wait for the client, so that there is no greeting to wait for (IANA Service Name
-// and Transport Protocol Port Number Registry).
-var clientFirst = []uint16{53, 102, 135, 139, 502, 515, 636, 2049, 2404, 4840, 5061, 9100, 20000, 44818, 47808}
-
-// talkers tell how to speak to a port. Where no protocol is known for it, nothing is sent and a greeting waited for: some
-// services print, move or fall over when they are sent what they do not know.
-var talkers = map[uint16]talker{
-	21: talkFTP, 2121: talkFTP,
-	22: talkSSH, 2222: talkSSH,
-	23: talkTelnet, 2323: talkTelnet,
-	25: talkSMTP, 587: talkSMTP,
-	110:  greeting(evidence.SourceMail, evidence.KeyPOP),
-	143:  greeting(evidence.SourceMail, evidence.KeyIMAP),
-	389:  talkLDAP,
-	445:  talkSMB,
-	554:  talkRTSP,
-	8554: talkRTSP,
-	631:  talkIPP,
-	1883: talkMQTT,
-	8883: talkMQTTS,
-	3389: talkRDP,
-	5060: talkSIP,
-	5900: talkVNC, 5901: talkVNC,
-}
-
-func init() {
-	for _, port := range []uint16{80, 81, 3000, 5000, 5985, 7080, 8000, 8008, 8080, 8081, 8088, 8888, 9000, 9090, 10000} {
-		talkers[port] = talkHTTP
-	}
-	for _, port := range []uint16{443, 4443, 5001, 5986, 8443, 8843, 9443} {
-		talkers[port] = talkHTTPS
-	}
-}
-
-func talkerFor(port uint16) talker {
-	if talk := talkers[port]; talk != nil {
-		return talk
-	}
-	if slices.Contains(clientFirst, port) {
-		return nil
-	}
-	return greeting(evidence.SourceText, evidence.KeyText)
-}
-
-// HasWords reports whether anything may be heard at an open port of that number.
-func HasWords(port uint16) bool { return talkerFor(port) != nil }
-
-// Speaks reports whether there is a way to speak to a port of that number that tells of a device which accepts every
-// connection, rather than only to listen.
-func Speaks(port uint16) bool {
-	switch port {
-	case 21, 22, 23, 25, 80, 110, 143, 443, 554, 587, 631, 8000, 8080, 8443:
-		return true
-	}
-	return false
 }

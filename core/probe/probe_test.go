@@ -24,8 +24,17 @@ import (
 // noDialer is for exchanges that need no further connection.
 type noDialer struct{}
 
-func (noDialer) DialContext(context.Context, string, netip.AddrPort) (net.Conn, error) {
+func (noDialer) Dial(context.Context, string, netip.AddrPort, time.Duration) (net.Conn, error) {
 	return nil, syscall.ECONNREFUSED
+}
+
+// firstWords asks what is behind a connection by the protocol of its port, if there is one.
+func firstWords(ctx context.Context, d Dialer, conn net.Conn, addr netip.AddrPort) []evidence.Item {
+	if p := At(addr.Port()); p != nil && p.When == nil {
+		return p.FirstWords(ctx, d, conn, addr, false)
+	}
+	conn.Close()
+	return nil
 }
 
 // hear lets a scripted device talk at a port and gives what was learned as "key=value" texts.
@@ -38,7 +47,7 @@ func hear(t *testing.T, port uint16, device func(conn net.Conn)) []string {
 		defer theirs.Close()
 		device(theirs)
 	}()
-	items := FirstWords(t.Context(), noDialer{}, ours, netip.AddrPortFrom(netip.MustParseAddr("10.40.1.9"), port), false)
+	items := firstWords(t.Context(), noDialer{}, ours, netip.AddrPortFrom(netip.MustParseAddr("10.40.1.9"), port))
 	<-done
 	texts := make([]string, len(items))
 	for i, item := range items {
@@ -153,7 +162,7 @@ func TestFirstWordsEndWithTheContext(t *testing.T) {
 		ours, theirs := net.Pipe()
 		defer theirs.Close()
 		start := time.Now()
-		FirstWords(ctx, noDialer{}, ours, netip.MustParseAddrPort("10.40.1.9:21"), false)
+		firstWords(ctx, noDialer{}, ours, netip.MustParseAddrPort("10.40.1.9:21"))
 		if took := time.Since(start); took != 50*time.Millisecond {
 			t.Errorf("it took %s, want the 50ms of the context", took)
 		}
@@ -186,8 +195,8 @@ func TestSSHHostKeyNeedsNoSignIn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	items := FirstWords(t.Context(), noDialer{}, conn, netip.MustParseAddrPort("127.0.0.1:22"), false)
-	if got := evidence.First(items, evidence.KeySSHHostKey); got != ssh.FingerprintSHA256(signer.PublicKey()) {
+	items := firstWords(t.Context(), noDialer{}, conn, netip.MustParseAddrPort("127.0.0.1:22"))
+	if got := evidence.First(items, keySSHHostKey); got != ssh.FingerprintSHA256(signer.PublicKey()) {
 		t.Errorf("host key %q", got)
 	}
 	if got := evidence.First(items, evidence.KeySSHGreeting); got != "SSH-2.0-Ostermoor_5.1" {
@@ -198,8 +207,10 @@ func TestSSHHostKeyNeedsNoSignIn(t *testing.T) {
 // dialer fails in a given way.
 type dialer struct{ err error }
 
-func (d dialer) DialContext(ctx context.Context, _ string, _ netip.AddrPort) (net.Conn, error) {
+func (d dialer) Dial(ctx context.Context, _ string, _ netip.AddrPort, wait time.Duration) (net.Conn, error) {
 	if d.err == nil {
+		ctx, cancel := context.WithTimeout(ctx, wait)
+		defer cancel()
 		<-ctx.Done()
 		return nil, ctx.Err()
 	}
@@ -215,9 +226,11 @@ func TestConnectTellsSilenceFromFaults(t *testing.T) {
 	}{
 		{nil, Silent, false}, {syscall.ECONNREFUSED, Refused, false}, {syscall.ECONNRESET, Refused, false},
 		{syscall.EHOSTUNREACH, Unreachable, false}, {syscall.ETIMEDOUT, Silent, false}, {syscall.EMFILE, Silent, true},
+		{syscall.ENOBUFS, Silent, true}, {syscall.EADDRNOTAVAIL, Silent, true}, {syscall.ENETDOWN, Silent, true},
+		{syscall.EPERM, Filtered, false}, {syscall.ENOPROTOOPT, Filtered, false}, {syscall.Errno(64), Unreachable, false},
 	} {
 		synctest.Test(t, func(t *testing.T) {
-			_, _, outcome, err := Connect(t.Context(), dialer{tt.err}, target, time.Second)
+			_, outcome, err := Connect(t.Context(), dialer{tt.err}, target, time.Second)
 			if outcome != tt.outcome || (err != nil) != tt.fault {
 				t.Errorf("%v: outcome %v, error %v", tt.err, outcome, err)
 			}
@@ -225,7 +238,7 @@ func TestConnectTellsSilenceFromFaults(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, _, _, err := Connect(ctx, dialer{}, target, time.Second); err != context.Canceled {
+	if _, _, err := Connect(ctx, dialer{}, target, time.Second); err != context.Canceled {
 		t.Errorf("a sweep that was stopped gave %v", err)
 	}
 }

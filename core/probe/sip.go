@@ -12,18 +12,37 @@ import (
 	"net/netip"
 	"net/textproto"
 	"strings"
-	"time"
 
 	"airdrift/core/evidence"
 )
 
+// Keys of the facts.
+const (
+	keySIPStatus = "sip.status"
+	keySIPAgent  = "sip.agent"
+	keySIPServer = "sip.server"
+	keySIPAllow  = "sip.allow"
+)
+
+var _ = register(Protocol{
+	Name: "sip", Source: evidence.SourceSIP, Cost: Light,
+	Port: evidence.UDP(sipPort), Ask: askSIP,
+	Ports: []uint16{sipPort}, Telling: []uint16{sipPort}, Talk: talkSIP,
+	Facts: []evidence.Fact{
+		{Key: keySIPStatus, Says: "answer to OPTIONS, which rings nowhere", Standard: "RFC 3261, 11.2", Example: "200 OK"},
+		{Key: keySIPAgent, Says: "what the telephone calls itself", Standard: "RFC 3261, 11.2", Example: "Calla 10 3.1.4", Names: 12, Describes: true},
+		{Key: keySIPServer, Says: "what the server calls itself", Standard: "RFC 3261, 11.2", Example: "Exchange 7", Names: 8, Describes: true},
+		{Key: keySIPAllow, Says: "what may be asked of it", Standard: "RFC 3261, 11.2", Example: "INVITE, ACK, BYE"},
+	},
+})
+
 const sipPort = 5060
 
-// SIP asks what a telephone or its server can do, which rings nowhere (RFC 3261, 11).
-func SIP(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([]evidence.Item, bool) {
-	f, to := byDatagram(d, addr, sipPort)
+// askSIP asks what a telephone or its server can do, which rings nowhere (RFC 3261, 11).
+func askSIP(ctx context.Context, q Query) ([]evidence.Item, bool) {
+	f, to := q.byDatagram(sipPort)
 	request, call := sipOptions("UDP", to)
-	err := exchange(ctx, d, to, request, wait, func(answer []byte) verdict { return readSIP(bytes.NewReader(answer), call, f) })
+	err := exchange(ctx, q.Dialer, to, request, q.Wait, func(answer []byte) verdict { return readSIP(bytes.NewReader(answer), call, f) })
 	return f.items, err == nil
 }
 
@@ -61,9 +80,9 @@ func readSIP(r io.Reader, call string, f *found) verdict {
 	if strings.HasPrefix(code, "1") {
 		return ignore // provisional (RFC 3261, 7.2)
 	}
-	f.add(evidence.SourceSIP, evidence.KeySIPStatus, []byte(code))
-	f.add(evidence.SourceSIP, evidence.KeySIPAgent, []byte(header.Get("User-Agent")))
-	f.add(evidence.SourceSIP, evidence.KeySIPServer, []byte(header.Get("Server")))
-	f.add(evidence.SourceSIP, evidence.KeySIPAllow, []byte(strings.Join(header.Values("Allow"), ", ")))
+	f.add(evidence.SourceSIP, keySIPStatus, []byte(code))
+	f.add(evidence.SourceSIP, keySIPAgent, []byte(header.Get("User-Agent")))
+	f.add(evidence.SourceSIP, keySIPServer, []byte(header.Get("Server")))
+	f.add(evidence.SourceSIP, keySIPAllow, []byte(strings.Join(header.Values("Allow"), ", ")))
 	return enough
 }

@@ -16,8 +16,64 @@ import (
 	"github.com/gosnmp/gosnmp"
 
 	"airdrift/core/evidence"
+	"airdrift/core/hwaddr"
 	"airdrift/core/secret"
 )
+
+// Keys of the facts.
+const (
+	keySNMPVersion    = "snmp.version"
+	keySNMPDefault    = "snmp.default"
+	keySNMPEngine     = "snmp.engine"
+	keySNMPLocation   = "snmp.sysLocation"
+	keySNMPContact    = "snmp.sysContact"
+	keySNMPUptime     = "snmp.sysUpTime"
+	keySNMPEngineMAC  = "snmp.engine-mac"
+	keySNMPAddress    = "snmp.address"
+	keySNMPForwarding = "snmp.forwarding"
+	keySNMPMaker      = "snmp.maker"
+	keySNMPModel      = "snmp.model"
+	keySNMPFirmware   = "snmp.firmware"
+	keySNMPHardware   = "snmp.hardware"
+	keySNMPSoftware   = "snmp.software"
+	keySNMPDevice     = "snmp.device"
+	keySNMPOS         = "snmp.os"
+)
+
+var _ = register(Protocol{
+	Name: "snmp", Source: evidence.SourceSNMP, Cost: Middling,
+	Port: evidence.UDP(snmpPort), Ask: askSNMP, Parts: []string{DefaultCommunityPart},
+	Facts: []evidence.Fact{
+		{Key: keySNMPVersion, Says: "a version that its agent speaks", Standard: "RFC 3411", Example: "3"},
+		{Key: evidence.KeySNMPCredential, Says: "name of the site's credential that it took", Example: "garden read"},
+		{Key: keySNMPDefault, Says: "the default community, which lets anybody read", Example: "public"},
+		{Key: keySNMPEngine, Says: "engine identifier, told to anybody", Standard: "RFC 3411, 5; RFC 3414, 4", Example: "80001f8880ae94ef14", Use: evidence.Identifier},
+		{Key: evidence.KeySNMPEngineFrom, Says: "enterprise number within it", Standard: "RFC 3411, 5", Example: "8072"},
+		{Key: evidence.KeySNMPDescr, Says: "description of the system", Standard: "RFC 3418", Example: "Linux acorn 6.1.0 …", Names: 12, Describes: true},
+		{Key: evidence.KeySNMPObject, Says: "what the maker has registered the system as", Standard: "RFC 3418", Example: "1.3.6.1.4.1.8072.3.2.10"},
+		{Key: evidence.KeySNMPEnterprise, Says: "enterprise number within it", Standard: "RFC 2578", Example: "8072"},
+		{Key: evidence.KeySNMPName, Says: "name that its keeper has entered", Standard: "RFC 3418", Example: "acorn"},
+		{Key: keySNMPLocation, Says: "place that its keeper has entered", Standard: "RFC 3418", Example: "Palm house"},
+		{Key: keySNMPContact, Says: "whom its keeper has entered", Standard: "RFC 3418", Example: "the gardeners"},
+		{Key: evidence.KeySNMPServices, Says: "the layers it serves, as a sum", Standard: "RFC 3418", Example: "72"},
+		{Key: keySNMPUptime, Says: "time since its agent started", Standard: "RFC 3418", Example: "24h0m0s"},
+		{Key: keySNMPEngineMAC, Says: "the MAC address within the engine identifier", Standard: "RFC 3411, 5", Example: "48:9b:34:00:00:01", Use: evidence.HardwareAddress},
+		{Key: keySNMPAddress, Says: "an IPv4 address of its own", Standard: "RFC 4293, ipAdEntAddr", Example: "10.40.1.1", Use: evidence.OwnAddress},
+		{Key: keySNMPForwarding, Says: "`yes` where it forwards packets", Standard: "RFC 4293, ipForwarding", Example: "yes"},
+		{Key: evidence.KeySNMPMIB, Says: "a module that is there: printer, ups, bridge, host, entity, power-ethernet, cable-modem, wireless", Standard: "RFC 3805, 1628, 4188, 2790, 6933, 3621, 4639, IEEE 802.11", Example: "printer"},
+		{Key: evidence.KeySNMPInterface, Says: "a row of its interfaces, as JSON", Standard: "RFC 2863", Example: `{"index":1,"name":"p1","speed":1000000000,"up":true}`},
+		{Key: evidence.KeySNMPPart, Says: "a row of its physical parts, as JSON", Standard: "RFC 6933", Example: `{"class":"chassis","model":"Weave 24"}`},
+		{Key: keySNMPMaker, Says: "maker of the chassis, power supply or printer", Standard: "RFC 6933, 1628, 3805", Example: "Marrowby"},
+		{Key: keySNMPModel, Says: "its model", Standard: "RFC 6933, 1628, 3805", Example: "Weave 24", Names: 9, Describes: true},
+		{Key: evidence.KeySNMPSerial, Says: "its serial number", Standard: "RFC 6933, 1628, 3805", Example: "MB-24117"},
+		{Key: keySNMPFirmware, Says: "its firmware", Standard: "RFC 6933, 1628, 3805", Example: "3.1.4"},
+		{Key: keySNMPHardware, Says: "its hardware revision", Standard: "RFC 6933, 1628, 3805", Example: "B"},
+		{Key: keySNMPSoftware, Says: "its software", Standard: "RFC 6933, 1628, 3805", Example: "3.1.4-2"},
+		{Key: keySNMPDevice, Says: "a device in its table of devices, behind its type, or the printer's own name", Standard: "RFC 2790, 3805", Example: "printer Inkwell 220", Names: 11, Describes: true},
+		{Key: keySNMPOS, Says: "the operating system in its table of what runs", Standard: "RFC 2790, hrSWOSIndex", Example: "Linux"},
+		{Key: evidence.KeySNMPBounded, Says: "it was not read to its end: `rows`, `loop`, `time or size`", Example: "loop"},
+	},
+})
 
 var authProtocols = map[string]gosnmp.SnmpV3AuthProtocol{
 	"MD5": gosnmp.MD5, "SHA": gosnmp.SHA, "SHA-224": gosnmp.SHA224, "SHA-256": gosnmp.SHA256, "SHA-384": gosnmp.SHA384, "SHA-512": gosnmp.SHA512,
@@ -54,17 +110,24 @@ var defaultCredentials = []Credential{
 	{Name: DefaultCommunity, Version: SNMPv1, Community: secret.New(DefaultCommunity)},
 }
 
-// SNMP asks a device's agent who it is: which engine it has, whether it answers to the community of the factory, and with
+// DefaultCommunityPart is the part of the protocol that asks with the default community.
+const DefaultCommunityPart = "default-community"
+
+// askSNMP asks a device's agent who it is: which engine it has, whether it answers to the default community, and with
 // the first credential that it takes what its system group, interfaces, parts and printer or power tables say.
-// preferred is the ID of the credential that worked before, 0 where none did. answered is false where nothing came back.
-func SNMP(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration, credentials []Credential, preferred uint64) (items []evidence.Item, answered bool) {
-	return askAgent(ctx, d, addr, wait, func(ctx context.Context, a *agent) {
-		a.tryDefaults(ctx)
-		a.trySites(ctx, credentials, preferred)
+func askSNMP(ctx context.Context, q Query) (items []evidence.Item, answered bool) {
+	return askAgent(ctx, q.Dialer, q.Addr, q.Wait, func(ctx context.Context, a *agent) {
+		if evidence.First(a.items, keySNMPEngine) != "" && q.isKnown(keySNMPEngine, evidence.First(a.items, keySNMPEngine)) {
+			return // it has been asked all this at another of its addresses
+		}
+		if !q.off(DefaultCommunityPart) {
+			a.tryDefaults(ctx)
+		}
+		a.trySites(ctx, q.Credentials, q.Preferred)
 	})
 }
 
-// SNMPWith asks a device's agent with one credential and nothing else.
+// SNMPWith asks a device's agent with one credential and nothing else. answered is false where nothing came back.
 func SNMPWith(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration, credential Credential) (items []evidence.Item, answered bool) {
 	return askAgent(ctx, d, addr, wait, func(ctx context.Context, a *agent) {
 		a.trySites(ctx, []Credential{credential}, credential.ID)
@@ -73,9 +136,7 @@ func SNMPWith(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration
 
 // askAgent asks for the engine, opens a session in the given way, and reads all that it gives.
 func askAgent(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration, open func(context.Context, *agent)) (items []evidence.Item, answered bool) {
-	ctx, cancel := context.WithTimeout(ctx, snmpTime)
-	defer cancel()
-	a := &agent{dialer: d, addr: netip.AddrPortFrom(addr, snmpPort), wait: wait, keeps: map[string]bool{}, found: found{port: evidence.UDP(snmpPort)}}
+	a := &agent{dialer: d, addr: netip.AddrPortFrom(addr, snmpPort), wait: wait, keeps: map[string]bool{}, found: found{port: evidence.UDP(snmpPort)}, began: time.Now()}
 	err := a.discover(ctx)
 	if refusesDatagrams(err) {
 		return nil, false
@@ -100,6 +161,17 @@ type agent struct {
 	values  int             // read so far
 	system  []gosnmp.SnmpPDU
 	keeps   map[string]bool // the modules that are there, by their names
+	began   time.Time
+	turns   func() time.Duration // what was waited for turns by the session's connection
+}
+
+// spent reports whether as much time has gone by as one agent is given. Turns that were waited for are no time of its own.
+func (a *agent) spent() bool {
+	took := time.Since(a.began)
+	if a.turns != nil {
+		took -= a.turns()
+	}
+	return took > snmpTime
 }
 
 func (a *agent) note(key, value string) { a.add(evidence.SourceSNMP, key, []byte(value)) }
@@ -165,7 +237,7 @@ func (a *agent) discover(ctx context.Context) error {
 		}
 		a.wait = max(a.wait, 2*time.Since(asked)) // an agent that is slow once is slow again
 		a.three = true
-		a.note(evidence.KeySNMPVersion, SNMPv3)
+		a.note(keySNMPVersion, SNMPv3)
 		a.noteEngine(engine)
 		return enough
 	})
@@ -173,19 +245,25 @@ func (a *agent) discover(ctx context.Context) error {
 
 // noteEngine notes an engine's identifier, and the enterprise and MAC address that it is formed of (RFC 3411, 5).
 func (a *agent) noteEngine(engine []byte) {
-	a.note(evidence.KeySNMPEngine, hex.EncodeToString(engine))
+	a.note(keySNMPEngine, hex.EncodeToString(engine))
 	if engine[0]&0x80 == 0 {
 		return
 	}
 	a.note(evidence.KeySNMPEngineFrom, strconv.Itoa(int(binary.BigEndian.Uint32(engine)&0x7fffffff)))
+	const byMAC = 3
+	if len(engine) == 5+len(hwaddr.MAC{}) && engine[4] == byMAC {
+		if mac := hwaddr.MAC(engine[5:]); !mac.IsZero() && !mac.IsGroup() {
+			a.note(keySNMPEngineMAC, mac.String())
+		}
+	}
 }
 
 // tryDefaults tries what agents come with.
 func (a *agent) tryDefaults(ctx context.Context) {
 	for _, c := range defaultCredentials {
 		if a.try(ctx, c) {
-			a.note(evidence.KeySNMPDefault, DefaultCommunity)
-			a.note(evidence.KeySNMPVersion, c.Version)
+			a.note(keySNMPDefault, DefaultCommunity)
+			a.note(keySNMPVersion, c.Version)
 			return
 		}
 	}
@@ -207,7 +285,7 @@ func (a *agent) trySites(ctx context.Context, credentials []Credential, preferre
 		}
 		if a.try(ctx, c) {
 			a.note(evidence.KeySNMPCredential, c.Name)
-			a.note(evidence.KeySNMPVersion, c.Version)
+			a.note(keySNMPVersion, c.Version)
 			return
 		}
 	}
@@ -264,9 +342,13 @@ func (a *agent) open(ctx context.Context, c Credential) (*gosnmp.GoSNMP, error) 
 		return nil, err
 	}
 	_ = session.Conn.Close() // it was never used
-	conn, err := a.dialer.DialContext(ctx, "udp", a.addr)
+	conn, err := a.dialer.Dial(ctx, "udp", a.addr, a.wait)
 	if err != nil {
 		return nil, err
+	}
+	a.began, a.turns = time.Now(), nil
+	if paced, ok := conn.(interface{ Waited() time.Duration }); ok {
+		a.turns = paced.Waited
 	}
 	session.Conn = struct{ net.Conn }{conn} // hides that it may be a packet socket, which the library would treat otherwise
 	return session, nil

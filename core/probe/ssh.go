@@ -17,6 +17,22 @@ import (
 	"airdrift/core/evidence"
 )
 
+// Keys of the facts.
+const (
+	keySSHHostKey    = "ssh.hostkey"
+	keySSHAlgorithms = "ssh.algorithms"
+)
+
+var _ = register(Protocol{
+	Name: "ssh", Source: evidence.SourceSSH, Cost: Middling,
+	Ports: []uint16{22, 2222}, Usual: []uint16{22}, Telling: []uint16{22}, Knock: []uint16{22}, Talk: talkSSH,
+	Facts: []evidence.Fact{
+		{Key: evidence.KeySSHGreeting, Says: "identification string", Standard: "RFC 4253, 4.2", Example: "SSH-2.0-OpenSSH_9.2p1", Names: 9},
+		{Key: keySSHHostKey, Says: "fingerprint of the host key; Ed25519 is asked for first", Standard: "RFC 4253, 8", Example: "SHA256:96mT…", Use: evidence.PublicKey},
+		{Key: keySSHAlgorithms, Says: "what it offers: host keys, key exchange, ciphers", Standard: "RFC 4253, 7.1", Example: "host keys ssh-ed25519; key exchange …"},
+	},
+})
+
 // errSeenKey ends the key exchange once the host key is known: nobody signs in.
 var errSeenKey = errors.New("the host key is all that was wanted")
 
@@ -39,8 +55,9 @@ func talkSSH(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found) 
 	if !ok {
 		return
 	}
-	f.add(evidence.SourceSSH, evidence.KeySSHAlgorithms, offer.text())
+	f.add(evidence.SourceSSH, keySSHAlgorithms, offer.text())
 	if f.thorough && shown != "" {
+		conn.Close() // so that a device never holds two of ours at once
 		askOtherKeys(ctx, addr, offer.hostKeys, shown, f)
 	}
 }
@@ -57,7 +74,7 @@ func exchangeKeys(conn net.Conn, addr netip.AddrPort, algorithms []string, f *fo
 		HostKeyAlgorithms: algorithms,
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
 			shown = key.Type()
-			f.addOnce(evidence.SourceSSH, evidence.KeySSHHostKey, []byte(ssh.FingerprintSHA256(key)))
+			f.addOnce(evidence.SourceSSH, keySSHHostKey, []byte(ssh.FingerprintSHA256(key)))
 			return errSeenKey
 		},
 	}
@@ -80,9 +97,7 @@ func askOtherKeys(ctx context.Context, addr netip.AddrPort, offered []string, sh
 		if kind == shown || !has {
 			continue
 		}
-		wait, cancel := context.WithTimeout(ctx, greetingWait)
-		conn, err := f.dialer.DialContext(wait, "tcp", addr)
-		cancel()
+		conn, err := f.dialer.Dial(ctx, "tcp", addr, greetingWait)
 		if err != nil {
 			return
 		}
@@ -138,7 +153,7 @@ func sshIdentification(said []byte) []byte {
 // maxRecorded is as much of a conversation as holds a server's proposal, in bytes.
 const maxRecorded = 8 << 10
 
-// recorder keeps the first words that are read from a connection.
+// recorder keeps the banner that is read from a connection.
 type recorder struct {
 	net.Conn
 	first []byte

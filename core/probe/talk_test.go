@@ -125,7 +125,7 @@ func TestPrinter(t *testing.T) {
 	if got := texts(f.items); got != want {
 		t.Errorf("%s\nwant %s", got, want)
 	}
-	if !PrintsByPJL(f.items) || PrintsByPJL([]evidence.Item{{Key: evidence.KeyIPPDevice, Value: "MFG:Tag;CMD:ZPL;"}}) {
+	if !printsByPJL(f.items) || printsByPJL([]evidence.Item{{Key: evidence.KeyIPPDevice, Value: "MFG:Tag;CMD:ZPL;"}}) {
 		t.Error("who understands the language of jobs is not told from who would print it")
 	}
 	readPJL([]byte("@PJL INFO ID\r\n\"Inkwell 220\"\r\n\f@PJL INFO STATUS\r\nCODE=10001\r\nONLINE=TRUE\r\n\f"), f)
@@ -138,12 +138,12 @@ func TestLLDPTells(t *testing.T) {
 	frame := append(append([]byte{1, 0x80, 0xc2, 0, 0, 0x0e, 2, 0, 0, 0, 0, 1}, 0x88, 0xcc),
 		2, 7, 4, 2, 0, 0, 0, 0, 9, 4, 3, 5, 'p', '1', 10, 5, 'w', 'e', 'a', 'v', 'e', 14, 4, 0, 0x24, 0, 0x20, 16, 12, 5, 1, 10, 40, 1, 2, 2, 0, 0, 0, 1, 0,
 		254, 7, 0x00, 0x12, 0xbb, 10, 'X', '-', '1', 0, 0)
-	heard, ok := ParseLLDP(frame)
+	heard, ok := hearLLDP(frame)
 	const want = "lldp.chassis=02:00:00:00:00:09|lldp.port=p1|lldp.name=weave|lldp.capability=telephone|lldp.addr=10.40.1.2|lldp.inventory=model X-1"
 	if got := texts(heard.Items); !ok || got != want || heard.Addr.String() != "10.40.1.2" || heard.Chassis.String() != "02:00:00:00:00:09" {
 		t.Errorf("%s %v\nwant %s", got, ok, want)
 	}
-	if _, ok := ParseLLDP(frame[:14]); ok {
+	if _, ok := hearLLDP(frame[:14]); ok {
 		t.Error("a frame without a chassis is taken for one")
 	}
 }

@@ -5,34 +5,64 @@ import (
 	"crypto/sha256"
 	"crypto/tls"
 	"encoding/hex"
+	"errors"
 	"net"
-	"net/netip"
+	"strings"
 	"time"
 
 	"airdrift/core/evidence"
 )
 
-// talkHTTPS notes who the certificate says is there, and asks for the start page.
-func talkHTTPS(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
-	secured := secure(ctx, conn, f, webProtocols...)
-	if secured == nil {
-		return
-	}
-	talkPages(ctx, secured, startPage("https", addr), f)
-}
+// Keys of the facts.
+const (
+	keyTLSOrg      = "tls.organisation"
+	keyTLSAlert    = "tls.alert"
+	keyTLSProtocol = "tls.protocol"
+)
 
-// webProtocols are what we would speak over TLS to a web server (RFC 7301, 6).
-var webProtocols = []string{"http/1.1", "http/1.0"}
+// What a certificate says, wherever another protocol is spoken within TLS.
+var _ = register(Protocol{
+	Name: "tls", Source: evidence.SourceTLS, Cost: Middling,
+	Facts: []evidence.Fact{
+		{Key: evidence.KeyTLSSubject, Says: "common name of the certificate's subject", Standard: "RFC 5280", Example: "cairn.fernhollow.example", Names: 6, Describes: true},
+		{Key: keyTLSOrg, Says: "organisation of the certificate's subject; at most 4", Standard: "RFC 5280", Example: "Example Garden", Names: 9},
+		{Key: evidence.KeyTLSIssuer, Says: "common name of the certificate's issuer", Standard: "RFC 5280, 4.1.2.4", Example: "Garden CA", Names: 6},
+		{Key: evidence.KeyTLSName, Says: "a host name the certificate is made out to; at most 16", Standard: "RFC 5280, 4.2.1.6", Example: "cairn.fernhollow.example"},
+		{Key: evidence.KeyTLSFrom, Says: "the time from which the certificate is valid", Standard: "RFC 5280, 4.1.2.5", Example: "2024-01-01T00:00:00Z"},
+		{Key: evidence.KeyTLSUntil, Says: "the time until which the certificate is valid", Standard: "RFC 5280, 4.1.2.5", Example: "2034-01-01T00:00:00Z"},
+		{Key: keyTLSAlert, Says: "why it would not agree on TLS", Standard: "RFC 8446, 6", Example: "handshake failure"},
+		{Key: evidence.KeyTLSVersion, Says: "the version that was agreed on", Standard: "RFC 8446", Example: "TLS 1.3"},
+		{Key: keyTLSProtocol, Says: "what was agreed to speak within", Standard: "RFC 7301", Example: "http/1.1"},
+		{Key: evidence.KeyTLSKey, Says: "SHA-256 of the certificate's public key (SubjectPublicKeyInfo)", Standard: "RFC 5280", Example: "1dda88df…", Use: evidence.PublicKey},
+	},
+})
 
 // secure agrees on TLS, for one of the protocols or for none in particular, and notes the certificate; nil where the device
 // will not.
 func secure(ctx context.Context, conn net.Conn, f *found, protocols ...string) *tls.Conn {
 	secured := tls.Client(conn, tlsConfig(protocols...))
 	if err := secured.HandshakeContext(ctx); err != nil {
+		addAlert(err, f)
+		// Who breaks off behind its certificate, as it wants one of ours, has said who it is.
+		if state := secured.ConnectionState(); len(state.PeerCertificates) > 0 {
+			addCertificate(state, f)
+		}
 		return nil
 	}
 	addCertificate(secured.ConnectionState(), f)
 	return secured
+}
+
+// addAlert notes why the device will not (RFC 8446, 6): that it speaks TLS, and how, is known by that.
+func addAlert(err error, f *found) {
+	var alert tls.AlertError
+	var remote *net.OpError
+	switch {
+	case errors.As(err, &alert):
+		f.add(evidence.SourceTLS, keyTLSAlert, []byte(strings.TrimPrefix(alert.Error(), "tls: ")))
+	case errors.As(err, &remote) && remote.Op == "remote error":
+		f.add(evidence.SourceTLS, keyTLSAlert, []byte(strings.TrimPrefix(remote.Err.Error(), "tls: ")))
+	}
 }
 
 // maxNames is how many names of one certificate are kept.
@@ -41,7 +71,7 @@ const maxNames = 16
 // addCertificate notes what the first certificate says of its holder (RFC 5280, 4.1) and which version was agreed on.
 func addCertificate(state tls.ConnectionState, f *found) {
 	f.add(evidence.SourceTLS, evidence.KeyTLSVersion, []byte(tls.VersionName(state.Version)))
-	f.add(evidence.SourceTLS, evidence.KeyTLSProtocol, []byte(state.NegotiatedProtocol))
+	f.add(evidence.SourceTLS, keyTLSProtocol, []byte(state.NegotiatedProtocol))
 	if len(state.PeerCertificates) == 0 {
 		return
 	}
@@ -49,7 +79,7 @@ func addCertificate(state tls.ConnectionState, f *found) {
 	key := sha256.Sum256(leaf.RawSubjectPublicKeyInfo)
 	f.add(evidence.SourceTLS, evidence.KeyTLSSubject, []byte(leaf.Subject.CommonName))
 	for _, organisation := range leaf.Subject.Organization[:min(len(leaf.Subject.Organization), 4)] {
-		f.add(evidence.SourceTLS, evidence.KeyTLSOrg, []byte(organisation))
+		f.add(evidence.SourceTLS, keyTLSOrg, []byte(organisation))
 	}
 	f.add(evidence.SourceTLS, evidence.KeyTLSKey, []byte(hex.EncodeToString(key[:])))
 	f.add(evidence.SourceTLS, evidence.KeyTLSIssuer, []byte(leaf.Issuer.CommonName))

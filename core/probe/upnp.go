@@ -17,6 +17,38 @@ import (
 	"airdrift/core/evidence"
 )
 
+// Keys of the facts.
+const (
+	keyUPnPTarget = "upnp.target"
+	keyUPnPType   = "upnp.type"
+	keyUPnPModel  = "upnp.model"
+	keyUPnPNumber = "upnp.number"
+	keyUPnPText   = "upnp.text"
+	keyUPnPName   = "upnp.name"
+	keyUPnPSerial = "upnp.serial"
+	keyUPnPID     = "upnp.id"
+)
+
+var _ = register(Protocol{
+	Name: "ssdp", Source: evidence.SourceUPnP, Cost: Middling,
+	Port: evidence.UDP(ssdpPort), Ask: askSSDP, Pointer: evidence.KeyUPnPLocation, Points: descriptions,
+	Groups: []Group{{At: ssdpGroup, Questions: searchQuestions}},
+	Hear:   hearSSDP,
+	Facts: []evidence.Fact{
+		{Key: evidence.KeyUPnPServer, Says: "system and program, by its answers and announcements", Standard: "UPnP Device Architecture 2.0, 1.3", Example: "Linux/5.4 UPnP/1.0 vspr/2", Names: 7},
+		{Key: keyUPnPTarget, Says: "a device or service type that it answers for", Standard: "UPnP Device Architecture 2.0, 1.3", Example: "upnp:rootdevice"},
+		{Key: evidence.KeyUPnPLocation, Says: "where its description is", Standard: "UPnP Device Architecture 2.0, 1.3", Example: "http://10.40.1.9:80/d.xml"},
+		{Key: keyUPnPType, Says: "type of the device, and of those within it", Standard: "UPnP Device Architecture 2.0, 2.3", Example: "urn:schemas-upnp-org:device:MediaRenderer:1"},
+		{Key: evidence.KeyUPnPMaker, Says: "its maker", Standard: "UPnP Device Architecture 2.0, 2.3", Example: "Vesperlight"},
+		{Key: keyUPnPModel, Says: "name of its model", Standard: "UPnP Device Architecture 2.0, 2.3", Example: "Lume 43", Names: 8, Describes: true},
+		{Key: keyUPnPNumber, Says: "number of its model", Standard: "UPnP Device Architecture 2.0, 2.3", Example: "43-B"},
+		{Key: keyUPnPText, Says: "what its maker says of the model", Standard: "UPnP Device Architecture 2.0, 2.3", Example: "Display", Names: 6, Describes: true},
+		{Key: keyUPnPName, Says: "the name its keeper sees", Standard: "UPnP Device Architecture 2.0, 2.3", Example: "Visitor hall", Describes: true},
+		{Key: keyUPnPSerial, Says: "serial number", Standard: "UPnP Device Architecture 2.0, 2.3", Example: "LF-0043-17"},
+		{Key: keyUPnPID, Says: "unique device name", Standard: "UPnP Device Architecture 2.0, 2.3", Example: "uuid:4d69…", Use: evidence.Identifier},
+	},
+})
+
 const (
 	ssdpPort = 1900
 	// maxTargets is how many search targets of one device are kept, maxDescriptions how many descriptions are read.
@@ -24,15 +56,15 @@ const (
 	maxDescriptions = 2
 )
 
-// SSDPGroup is where the devices of a segment are searched (UPnP Device Architecture 2.0, 1.3.2).
-var SSDPGroup = netip.MustParseAddrPort("239.255.255.250:1900")
+// ssdpGroup is where the devices of a segment are searched (UPnP Device Architecture 2.0, 1.3.2).
+var ssdpGroup = netip.MustParseAddrPort("239.255.255.250:1900")
 
-// SSDP searches at one device (UPnP Device Architecture 2.0, 1.3.2: unicast search).
-func SSDP(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([]evidence.Item, bool) {
-	f, to := byDatagram(d, addr, ssdpPort)
+// askSSDP searches at one device (UPnP Device Architecture 2.0, 1.3.2: unicast search).
+func askSSDP(ctx context.Context, q Query) ([]evidence.Item, bool) {
+	f, to := q.byDatagram(ssdpPort)
 	s := &finding{}
-	question := SearchQuestion(netip.AddrPortFrom(addr.WithZone(""), ssdpPort))
-	err := search(ctx, d, to, question, question, wait, func(answer []byte) verdict {
+	question := searchQuestion(netip.AddrPortFrom(q.Addr.WithZone(""), ssdpPort))
+	err := search(ctx, q.Dialer, to, question, question, q.Wait, func(answer []byte) verdict {
 		if s.take(answer) {
 			return more
 		}
@@ -45,8 +77,8 @@ func SSDP(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration) ([
 	return f.items, true
 }
 
-// Descriptions reads the descriptions that a device has pointed to, on itself alone.
-func Descriptions(ctx context.Context, d Dialer, addr netip.Addr, items []evidence.Item) []evidence.Item {
+// descriptions reads the descriptions that a device has pointed to when it was asked itself, on itself alone.
+func descriptions(ctx context.Context, d Dialer, addr netip.Addr, items []evidence.Item) []evidence.Item {
 	f, _ := byDatagram(d, addr, ssdpPort)
 	locations := evidence.Values(items, evidence.KeyUPnPLocation)
 	for _, location := range locations[:min(len(locations), maxDescriptions)] {
@@ -55,16 +87,19 @@ func Descriptions(ctx context.Context, d Dialer, addr netip.Addr, items []eviden
 	return f.items
 }
 
-// SearchQuestion asks for everything that there is at a place, a device or a group.
-func SearchQuestion(at netip.AddrPort) []byte {
+// searchQuestions are put to the group.
+func searchQuestions() ([][]byte, error) { return [][]byte{searchQuestion(ssdpGroup)}, nil }
+
+// searchQuestion asks for everything that there is at a place, a device or a group.
+func searchQuestion(at netip.AddrPort) []byte {
 	return fmt.Appendf(nil, "M-SEARCH * HTTP/1.1\r\nHOST: %s\r\nMAN: \"ssdp:discover\"\r\nMX: 1\r\nST: ssdp:all\r\nUSER-AGENT: airdrift\r\n\r\n", at)
 }
 
-// HeardSSDP reads what a device of the segment told, asked or not. ok is false where it is neither an answer nor an
+// hearSSDP reads what a device of the segment told, asked or not. ok is false where it is neither an answer nor an
 // announcement.
-func HeardSSDP(message []byte) (items []evidence.Item, ok bool) {
+func hearSSDP(d Datagram) (items []evidence.Item, ok bool) {
 	s := &finding{}
-	if !s.take(message) {
+	if !s.take(d.Message) {
 		return nil, false
 	}
 	f := &found{port: evidence.UDP(ssdpPort)}
@@ -118,7 +153,7 @@ func (s *finding) tell(f *found) {
 	for _, told := range []struct {
 		key  string
 		list []string
-	}{{evidence.KeyUPnPServer, s.servers}, {evidence.KeyUPnPTarget, s.targets}, {evidence.KeyUPnPLocation, s.locations}} {
+	}{{evidence.KeyUPnPServer, s.servers}, {keyUPnPTarget, s.targets}, {evidence.KeyUPnPLocation, s.locations}} {
 		for _, text := range told.list {
 			f.add(evidence.SourceUPnP, told.key, []byte(text))
 		}
@@ -127,15 +162,9 @@ func (s *finding) tell(f *found) {
 
 // describe reads a device description (UPnP Device Architecture 2.0, 2.3), on the device itself only.
 func describe(ctx context.Context, f *found, addr netip.Addr, location string) {
-	page, err := url.Parse(location)
-	if err != nil || page.Scheme != "http" || pageAddr(page).Addr() != addr.WithZone("") {
-		return
+	if body, ok := fetchAnnounced(ctx, f, addr, location, nil); ok {
+		readDescription(body, f)
 	}
-	body, ok := fetch(ctx, f, page, nil)
-	if !ok {
-		return
-	}
-	readDescription(body, f)
 }
 
 // fetch reads a page of the device, or what it answers to a message sent there; what is longer than maxAnswer is cut.
@@ -165,8 +194,8 @@ func fetch(ctx context.Context, f *found, page *url.URL, message []byte) (body [
 
 // descriptionKeys are the elements of a description that are kept.
 var descriptionKeys = map[string]string{
-	"deviceType": evidence.KeyUPnPType, "friendlyName": evidence.KeyUPnPName, "manufacturer": evidence.KeyUPnPMaker, "modelName": evidence.KeyUPnPModel,
-	"modelNumber": evidence.KeyUPnPNumber, "modelDescription": evidence.KeyUPnPText, "serialNumber": evidence.KeyUPnPSerial, "UDN": evidence.KeyUPnPID,
+	"deviceType": keyUPnPType, "friendlyName": keyUPnPName, "manufacturer": evidence.KeyUPnPMaker, "modelName": keyUPnPModel,
+	"modelNumber": keyUPnPNumber, "modelDescription": keyUPnPText, "serialNumber": keyUPnPSerial, "UDN": keyUPnPID,
 }
 
 // readDescription takes the root device's own words; of devices within it only the type.
@@ -179,7 +208,7 @@ func readDescription(document []byte, f *found) {
 				devices++
 			}
 		}
-		if key != "" && (devices == 1 || devices > 1 && key == evidence.KeyUPnPType) && strings.TrimSpace(text) != "" {
+		if key != "" && (devices == 1 || devices > 1 && key == keyUPnPType) && strings.TrimSpace(text) != "" {
 			f.addOnce(evidence.SourceUPnP, key, []byte(text))
 		}
 	})

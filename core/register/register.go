@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"errors"
+	"fmt"
 	"io"
 	"net/netip"
 	"strconv"
@@ -40,7 +41,11 @@ const (
 	MaxEntries = 200_000
 	// maxField is the longest field kept, in bytes.
 	maxField = 1000
+	// maxColumns is how many columns a table may have, and maxCells how many of its cells may hold something.
+	maxColumns, maxCells = 256, 3_000_000
 )
+
+var errColumns = fmt.Errorf("a register has at most %d columns", maxColumns)
 
 // setters put the text of a column into an entry.
 var setters = map[string]func(*Entry, string) error{
@@ -100,6 +105,7 @@ type reader struct {
 	set     []func(*Entry, string) error // nil for a column of the site's own
 	seen    map[hwaddr.MAC]int           // to the line where it was met first
 	entries []Entry
+	cells   int // that hold something
 
 	hopeless bool // the table as a whole cannot be read
 }
@@ -140,6 +146,9 @@ func (t csvTable) next() (int, []string, error) {
 	if err != nil {
 		return 0, nil, err
 	}
+	if len(record) > maxColumns {
+		return 0, nil, errColumns
+	}
 	line, _ := t.FieldPos(0)
 	return line, record, nil
 }
@@ -167,6 +176,10 @@ func (r *reader) read(in io.Reader) {
 			return
 		}
 		r.readEntry(line, record)
+		if r.cells > maxCells {
+			r.giveUp(fault.Fault{Line: line, Why: fmt.Sprintf("a register has at most %d cells that hold something: part the file", maxCells)})
+			return
+		}
 		if len(r.entries) > MaxEntries {
 			r.giveUp(fault.Fault{Line: line, Why: "a register holds at most 200000 devices: part the file"})
 			return
@@ -243,7 +256,7 @@ func (r *reader) readHeadings(lines table) bool {
 			r.faults.Add(fault.Fault{Line: 1, Column: i + 1, Field: text, Why: "means the same as column " + r.columns[at]})
 		}
 		first[field] = i
-		r.columns = append(r.columns, strings.TrimSpace(text))
+		r.columns = append(r.columns, csvtext.Unmark(strings.TrimSpace(text)))
 		r.set = append(r.set, setters[field])
 	}
 	_, byName := first["name"]
@@ -276,6 +289,7 @@ func (r *reader) readEntry(line int, record []string) {
 		if text == "" {
 			continue
 		}
+		r.cells++
 		if err := r.readField(&e, i, text); err != nil {
 			r.faults.Add(fault.Fault{Line: line, Column: i + 1, Field: r.columns[i], Why: err.Error()})
 		}

@@ -1,6 +1,7 @@
 package register
 
 import (
+	"archive/zip"
 	"bufio"
 	"bytes"
 	"errors"
@@ -212,6 +213,72 @@ func TestTheLargestRegisterFitsInMemory(t *testing.T) {
 	if _, err := Read("", lines(MaxEntries+1)); err == nil || !strings.Contains(err.Error(), "at most 200000 devices") {
 		t.Errorf("one more gave %v", err)
 	}
+}
+
+// Small workbooks that unpack to far more, or have columns without end, are refused before they cost much.
+func TestHostileWorkbooksCostLittle(t *testing.T) {
+	plain := workbook(t, []any{"name", "mac"}, []any{"a", "48:9b:34:00:00:01"})
+	rows := func(cell string, count int) string {
+		var text strings.Builder
+		text.WriteString(`<worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheetData>`)
+		for i := range count {
+			fmt.Fprintf(&text, `<row r="%d"><c r="%s%d" t="inlineStr"><is><t>x</t></is></c></row>`, i+1, cell, i+1)
+		}
+		return text.String() + `</sheetData></worksheet>`
+	}
+	for name, bomb := range map[string][]byte{
+		"columns without end": with(t, plain, "xl/worksheets/sheet1.xml", rows("XFD", 60_000)),
+		"styles":              with(t, plain, "xl/styles.xml", strings.Repeat(" ", 300<<20)),
+		"texts":               with(t, plain, "xl/sharedStrings.xml", `<sst xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main">`+strings.Repeat("<si><t>x</t></si>", 20<<20)+`</sst>`),
+		"entities":            with(t, plain, "xl/workbook.xml", `<!DOCTYPE x [<!ENTITY a "`+strings.Repeat("a", 1<<20)+`">]><workbook>`+strings.Repeat("&a;", 1000)+`</workbook>`),
+		"deep elements":       with(t, plain, "xl/workbook.xml", strings.Repeat("<a>", 600_000)),
+	} {
+		var before, after runtime.MemStats
+		runtime.GC()
+		runtime.ReadMemStats(&before)
+		_, err := Read("", bytes.NewReader(bomb))
+		runtime.ReadMemStats(&after)
+		if err == nil {
+			t.Errorf("%s: no error", name)
+		}
+		if cost := (after.TotalAlloc - before.TotalAlloc) >> 20; cost > 250 {
+			t.Errorf("%s: a workbook of %d KiB cost %d MiB", name, len(bomb)>>10, cost)
+		}
+	}
+	if _, err := Read("", bytes.NewReader(with(t, plain, "xl/extra.bin", "harmless"))); err != nil {
+		t.Errorf("a workbook with one part more gave %v", err)
+	}
+	wide := "name" + strings.Repeat(",x", 300) + "\n"
+	if _, err := Read("", strings.NewReader(wide)); err == nil || !strings.Contains(err.Error(), "columns") {
+		t.Errorf("CSV of 300 columns gave %v", err)
+	}
+}
+
+// with gives a workbook with one part put in the place of its own.
+func with(t *testing.T, book []byte, name, content string) []byte {
+	t.Helper()
+	in, err := zip.NewReader(bytes.NewReader(book), int64(len(book)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	archive := zip.NewWriter(&out)
+	for _, part := range in.File {
+		if part.Name != name {
+			if err := archive.Copy(part); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	part, err := archive.Create(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = io.WriteString(part, content)
+	if err := errors.Join(err, archive.Close()); err != nil {
+		t.Fatal(err)
+	}
+	return out.Bytes()
 }
 
 func FuzzReadWorkbook(f *testing.F) {

@@ -1,18 +1,24 @@
 package register
 
 import (
+	"archive/zip"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/xuri/excelize/v2"
 )
 
+// A small workbook can hold a very large one. What it unpacks to is bounded by part: sheets and the texts they share are read
+// by way of a temporary file, all else would be held in memory.
 const (
-	// maxUnpacked bounds a workbook once it is unpacked, in bytes: a small file can hold a very large one.
-	maxUnpacked = 512 << 20
-	// maxInMemory bounds how much of one part of it is held in memory, in bytes; the rest goes by way of a temporary file.
-	maxInMemory = 16 << 20
+	maxWorkbook = 64 << 20  // bytes, as it comes
+	maxUnpacked = 256 << 20 // bytes of all parts together
+	maxStreamed = 16 << 20  // bytes of a part that is held in memory; larger ones go by way of a file
+	maxPart     = 2 << 20   // bytes of a part that cannot go by way of a file
+	maxParts    = 256
 )
 
 // sheet is the first sheet of a workbook.
@@ -23,8 +29,39 @@ type sheet struct {
 	want int // columns, as the headings have them
 }
 
+// checkParts looks through the directory of a workbook for parts that are too large to be opened.
+func checkParts(file []byte) error {
+	archive, err := zip.NewReader(bytes.NewReader(file), int64(len(file)))
+	if err != nil {
+		return err
+	}
+	if len(archive.File) > maxParts {
+		return fmt.Errorf("it has %d parts, and at most %d are read", len(archive.File), maxParts)
+	}
+	total := uint64(0)
+	for _, part := range archive.File {
+		name := strings.ToLower(strings.ReplaceAll(part.Name, "\\", "/"))
+		total += part.UncompressedSize64
+		streamed := strings.HasPrefix(name, "xl/worksheets/sheet") || name == "xl/sharedstrings.xml"
+		if total > maxUnpacked || !streamed && part.UncompressedSize64 > maxPart {
+			return errors.New("it unpacks to more than is read")
+		}
+	}
+	return nil
+}
+
 func openSheet(in io.Reader) (table, error) {
-	book, err := excelize.OpenReader(in, excelize.Options{UnzipSizeLimit: maxUnpacked, UnzipXMLSizeLimit: maxInMemory})
+	file, err := io.ReadAll(io.LimitReader(in, maxWorkbook+1))
+	if err != nil {
+		return nil, err
+	}
+	if len(file) > maxWorkbook {
+		return nil, fmt.Errorf("the workbook has more than %d MiB: part it, or save it as CSV", maxWorkbook>>20)
+	}
+	if err := checkParts(file); err != nil {
+		return nil, fmt.Errorf("looks like a workbook and cannot be read as one (%w): save it as .xlsx, or as CSV", err)
+	}
+	book, err := excelize.OpenReader(bytes.NewReader(file), excelize.Options{UnzipSizeLimit: maxUnpacked, UnzipXMLSizeLimit: maxStreamed})
 	if err != nil {
 		return nil, fmt.Errorf("looks like a workbook and cannot be read as one (%w): save it as .xlsx, or as CSV", err)
 	}
@@ -49,6 +86,9 @@ func (s *sheet) next() (int, []string, error) {
 		}
 		if len(record) == 0 {
 			continue
+		}
+		if len(record) > maxColumns {
+			return s.line, nil, errColumns
 		}
 		if s.want == 0 {
 			s.want = len(record)

@@ -5,56 +5,64 @@ import (
 	"time"
 )
 
-// meter counts what a stage has done and sent.
+// meter counts what each stage has done and sent. Asking is counted from the beginning, as it goes on while the roll is called.
 type meter struct {
-	mu        sync.Mutex // guards all below
-	stage     Stage
-	began     time.Time
-	done      uint64
-	total     uint64
-	sentStage uint64
-	sentAll   uint64
+	mu    sync.Mutex // guards all below
+	stage class
+	began time.Time
+	of    [classes]counts
+	sentB uint64 // sent by all before the stage began
 }
+
+// counts are those of one stage, in questions.
+type counts struct{ done, total, sent uint64 }
+
+var stageOf = map[Stage]class{RollCall: calling, Asking: asking}
 
 func (m *meter) start(stage Stage) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.stage, m.began, m.done, m.total, m.sentStage = stage, time.Now(), 0, 0, 0
+	m.stage, m.began, m.sentB = stageOf[stage], time.Now(), m.sentLocked()
 }
 
-func (m *meter) expect(questions uint64) {
+func (m *meter) expect(c class, questions uint64) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.total += questions
+	m.of[c].total += questions
 }
 
 // settle counts questions that need no more work, whether they were sent or found needless.
-func (m *meter) settle(questions uint64) {
+func (m *meter) settle(c class, questions uint64) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.done += questions
+	m.of[c].done += questions
 }
 
-func (m *meter) send() {
+func (m *meter) send(c class) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.sentStage++
-	m.sentAll++
+	m.of[c].sent++
 }
 
 func (m *meter) sent() uint64 {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return m.sentAll
+	return m.sentLocked()
 }
+
+func (m *meter) sentLocked() uint64 { return m.of[calling].sent + m.of[asking].sent }
 
 func (m *meter) progress(found int) Progress {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	p := Progress{Stage: m.stage, Done: min(m.done, m.total), Total: m.total, Found: found}
+	stage, c := RollCall, m.of[m.stage]
+	if m.stage == asking {
+		stage = Asking
+	}
+	p := Progress{Stage: stage, Done: min(c.done, c.total), Total: c.total, Found: found}
 	took := time.Since(m.began)
 	if took > 0 {
-		p.Rate = float64(m.sentStage) / took.Seconds()
+		p.Rate = float64(m.sentLocked()-m.sentB) / took.Seconds()
 	}
 	if p.Done > 0 {
 		p.Left = time.Duration(float64(took) / float64(p.Done) * float64(p.Total-p.Done))

@@ -7,10 +7,12 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"airdrift/core/probe"
 )
 
 func TestParsePorts(t *testing.T) {
-	for text, want := range map[string]int{"": len(TellingPorts), "telling": len(TellingPorts), "all": 65535, "22, 80;443 22": 3, "8000-8003": 4} {
+	for text, want := range map[string]int{"": len(probe.TellingPorts()), "telling": len(probe.TellingPorts()), "all": 65535, "22, 80;443 22": 3, "8000-8003": 4} {
 		got, err := ParsePorts(text)
 		if err != nil || len(got) != want {
 			t.Errorf("%q gave %d ports, %v; want %d", text, len(got), err, want)
@@ -20,7 +22,7 @@ func TestParsePorts(t *testing.T) {
 	if err != nil || len(usual) < 190 || len(usual) > 260 || !slices.IsSorted(usual) {
 		t.Errorf("the usual ones are %d, %v", len(usual), err)
 	}
-	for _, p := range TellingPorts {
+	for _, p := range probe.TellingPorts() {
 		if !slices.Contains(usual, p) {
 			t.Errorf("the usual ports lack %d, a telling one", p)
 		}
@@ -75,19 +77,19 @@ func TestPaceGoesBackWhereThatHelps(t *testing.T) {
 	told := 0.0
 	th := newThrottle(Brisk, func(share float64) { told = share })
 	answer(th, 2)
-	if th.limiter.Limit() != th.full {
+	if th.now != th.full {
 		t.Error("little loss slows the sweep")
 	}
 	answer(th, 40)
-	if th.limiter.Limit() != th.full/2 || told != 0 {
-		t.Errorf("much loss: %v, told %v; want half the pace on trial, told to nobody", th.limiter.Limit(), told)
+	if th.now != th.full/2 || told != 0 {
+		t.Errorf("much loss: %v, told %v; want half the pace on trial, told to nobody", th.now, told)
 	}
 	answer(th, 3)
 	if told != 0.5 {
 		t.Errorf("a slower pace helps, and %v is told", told)
 	}
 	answer(th, 0)
-	if th.limiter.Limit() <= th.full/2 {
+	if th.now <= th.full/2 {
 		t.Error("the pace does not come back")
 	}
 }
@@ -97,8 +99,8 @@ func TestLossOfTheNetworksOwnDoesNotSlowTheSweep(t *testing.T) {
 	for range 6 {
 		answer(th, 40)
 	}
-	if th.limiter.Limit() != th.full {
-		t.Errorf("after six windows of the same loss the pace is %v", th.limiter.Limit())
+	if th.now != th.full {
+		t.Errorf("after six windows of the same loss the pace is %v", th.now)
 	}
 }
 
@@ -116,25 +118,25 @@ func TestTriesFollowTheLoss(t *testing.T) {
 }
 
 func TestLanesAreBounded(t *testing.T) {
-	l := newLanes(2)
+	l := newLanes()
 	a, b := netip.MustParsePrefix("10.40.1.0/24"), netip.MustParsePrefix("10.40.2.0/24")
-	leave, err := l.enter(t.Context(), a)
+	leave, err := l.enter(t.Context(), a, 2)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := l.enter(t.Context(), a); err != nil {
+	if _, err := l.enter(t.Context(), a, 2); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := l.enter(t.Context(), b); err != nil {
+	if _, err := l.enter(t.Context(), b, 2); err != nil {
 		t.Fatalf("another network has no place: %v", err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := l.enter(ctx, a); !errors.Is(err, context.Canceled) {
+	if _, err := l.enter(ctx, a, 2); !errors.Is(err, context.Canceled) {
 		t.Errorf("a third one in a lane for two gave %v", err)
 	}
 	leave()
-	if _, err := l.enter(t.Context(), a); err != nil {
+	if _, err := l.enter(t.Context(), a, 2); err != nil {
 		t.Errorf("a place that was given back is not to be had: %v", err)
 	}
 }

@@ -125,21 +125,21 @@ func TestGentleHasOneQuestionInFlight(t *testing.T) {
 		if w.most != 1 {
 			t.Errorf("%d questions were in flight at the same time", w.most)
 		}
-		for _, q := range probe.Questions {
-			if w.asked[q.Port] != 1 {
-				t.Errorf("%s was asked %d times", q.Name, w.asked[q.Port])
+		for _, p := range probe.Protocols() {
+			if p.Ask != nil && !p.ByOthers && Gentle.lets(p.Cost) && w.asked[p.Port.Number] == 0 {
+				t.Errorf("%s was not asked", p.Name)
 			}
 		}
 	})
 }
 
-func TestWhatTheSegmentHasToldIsNotAskedAgain(t *testing.T) {
+func TestWhatIsAnnouncedIsKeptAndAskedFor(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		mac, stray := hwaddr.MAC{2, 1}, hwaddr.MAC{2, 2}
 		w := &listening{
 			fakeWire: &fakeWire{arp: map[netip.Addr][]hwaddr.MAC{addr("10.40.1.5"): {mac}}}, asked: map[uint16]int{},
 			frames: map[uint16][][]byte{wire.EtherTypeIPv4: {
-				datagramFrame(mac, "10.40.1.5", 1900, "NOTIFY * HTTP/1.1\r\nNT: upnp:rootdevice\r\nSERVER: wyrm/1\r\n\r\n"),
+				datagramFrame(mac, "10.40.1.5", 1900, "NOTIFY * HTTP/1.1\r\nNT: upnp:rootdevice\r\nSERVER: wyrm/1\r\nLOCATION: http://10.40.1.5:8080/cgi/reboot\r\n\r\n"),
 				datagramFrame(stray, "192.168.77.9", 1900, "NOTIFY * HTTP/1.1\r\nNT: upnp:rootdevice\r\nSERVER: far/1\r\n\r\n"),
 			}},
 		}
@@ -147,8 +147,11 @@ func TestWhatTheSegmentHasToldIsNotAskedAgain(t *testing.T) {
 		if server := evidence.First(got.whole["10.40.1.5 "+mac.String()].Items, evidence.KeyUPnPServer); server != "wyrm/1" {
 			t.Errorf("the announcement told %q", server)
 		}
-		if w.asked[1900] != 0 || w.asked[123] != 1 {
-			t.Errorf("asked %v: what was told was asked again, or the rest was not", w.asked)
+		if w.asked[1900] != 1 || w.asked[123] != 1 {
+			t.Errorf("asked %v: want each once, as anybody can announce in its name", w.asked)
+		}
+		if w.dials[netip.MustParseAddrPort("10.40.1.5:8080")] > 0 {
+			t.Error("a page was fetched that the device, asked itself, has not named")
 		}
 		far := got.whole["192.168.77.9 "+stray.String()]
 		if far.LearnedFrom != heardOnSegment || evidence.First(far.Items, evidence.KeyUPnPServer) != "far/1" || evidence.First(far.Items, evidence.KeyHeard) == "" {
@@ -157,34 +160,20 @@ func TestWhatTheSegmentHasToldIsNotAskedAgain(t *testing.T) {
 	})
 }
 
-// A greeting without types tells of nobody what it is, so that one is still asked; a match tells all there is to ask.
-func TestGreetingWithoutTypesIsNoAnswer(t *testing.T) {
-	const greeting = "<e><Body><Hello><Address>urn:uuid:7</Address><XAddrs>http://10.40.1.8/</XAddrs></Hello></Body></e>"
-	for message, want := range map[string]int{greeting: 1, strings.Replace(greeting, "<XAddrs>", "<Types>wsdp:Device</Types><XAddrs>", 1): 0} {
-		synctest.Test(t, func(t *testing.T) {
-			mac := hwaddr.MAC{2, 1}
-			w := &listening{
-				fakeWire: &fakeWire{arp: map[netip.Addr][]hwaddr.MAC{addr("10.40.1.5"): {mac}}}, asked: map[uint16]int{},
-				frames: map[uint16][][]byte{wire.EtherTypeIPv4: {datagramFrame(mac, "10.40.1.5", 49152, message)}}, // from a port of any number
-			}
-			got := sweepOn(t, t.Context(), w, order("10.40.1.5"))
-			if id := evidence.First(got.whole["10.40.1.5 "+mac.String()].Items, evidence.KeyWSDID); id != "urn:uuid:7" || w.asked[3702] != want {
-				t.Errorf("%s\ntold %q and was asked %d times, want %d", message, id, w.asked[3702], want)
-			}
-		})
-	}
-}
-
 func TestWhatTheKnockingLearnedIsNotAskedAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := &fakeWire{refuses: map[netip.Addr]bool{addr("10.40.2.5"): true}}
 		o := order("10.40.2.5", 80, 443, 22, 445, 9100, 502, 8081)
 		o.Pace.PerDevice = 1 // the first refusal ends the knocking
 		got := sweepOn(t, t.Context(), w, o)
+		more := 0
 		for port, n := range w.dials {
-			if n != 1 && port.Port() < 49152 {
-				t.Errorf("port %d was asked %d times", port.Port(), n)
+			if port.Port() < 49152 {
+				more += n - 1
 			}
+		}
+		if more != 1 { // at a port that has answered, to see that it is still there when it has been asked
+			t.Errorf("%d ports were asked again: %v", more, w.dials)
 		}
 		if len(w.dials) < 7 || evidence.First(got.whole["10.40.2.5 "].Items, evidence.KeyTCPRefused) == "" {
 			t.Errorf("asked %v", w.dials)
@@ -253,8 +242,32 @@ func TestNeighboursThatTellOfThemselves(t *testing.T) {
 		if name := evidence.First(got.whole["192.168.7.7 "+hwaddr.MAC{2, 7}.String()].Items, evidence.KeyLLDPName); name != "elsewhere" {
 			t.Errorf("the neighbour that told an address is called %q", name)
 		}
-		if len(got.warnings) != 1 || !strings.Contains(got.warnings[0], `"nowhere"`) {
+		if len(got.warnings) != 2 || !strings.Contains(got.warnings[0], `"nowhere"`) || !strings.Contains(got.warnings[1], "192.168.7.7") {
 			t.Errorf("of the neighbour without an address: %q", got.warnings)
 		}
 	})
+}
+
+// Of what comes back from a question to all only answers to what was asked are believed.
+func TestOnlyAnswersCountAsRepeated(t *testing.T) {
+	var r repeated
+	told := []evidence.Item{{Source: evidence.SourceWSD, Key: evidence.KeyWSDAddress, Value: "http://10.40.1.5/x"}}
+	r.ask("urn:uuid:ours")
+	r.add(addr("10.40.1.5"), "urn:uuid:of-another", told)
+	if got := r.of(addr("10.40.1.5")); len(got) > 0 {
+		t.Errorf("an answer to what nobody asked is believed: %+v", got)
+	}
+	r.add(addr("10.40.1.5"), "urn:uuid:ours", told)
+	if got := r.of(addr("10.40.1.5")); len(got) != 1 {
+		t.Errorf("an answer to our question is %+v", got)
+	}
+	if all := r.all(evidence.SourceMDNS); len(all) > 0 {
+		t.Errorf("another protocol has told %+v", all)
+	}
+	for i := range 2 * maxHeard {
+		r.add(netip.AddrFrom4([4]byte{10, 41, byte(i >> 8), byte(i)}), "", told)
+	}
+	if len(r.by) > maxHeard {
+		t.Errorf("%d devices are remembered", len(r.by))
+	}
 }

@@ -3,6 +3,7 @@ package sweep
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"io"
 	"net"
 	"net/netip"
@@ -15,6 +16,7 @@ import (
 
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
+	"airdrift/core/netrange"
 	"airdrift/core/probe"
 	"airdrift/core/wire"
 )
@@ -111,6 +113,27 @@ func TestWholeSegmentFindsIPv6(t *testing.T) {
 			t.Errorf("a device that was asked by IPv4 was asked again by IPv6: %+v", s)
 		}
 	})
+}
+
+// A site of IPv6 alone is swept by what answers on the segment, and devices of IPv4 beside it are spoken to by nobody.
+func TestSiteOfIPv6Alone(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		sensor, other := hwaddr.MustParse("f4:bc:c2:00:00:01"), hwaddr.MustParse("48:9b:34:00:00:01")
+		w := &dualWire{fakeWire: &fakeWire{
+			arp:  map[netip.Addr][]hwaddr.MAC{addr("10.40.1.5"): {other}},
+			open: map[netip.AddrPort]string{netip.MustParseAddrPort("[fd00:40:1::61]:21"): "220 sensor\r\n"},
+		}, six: map[netip.Addr]hwaddr.MAC{addr("fd00:40:1::61"): sensor}}
+		got := sweepOn(t, t.Context(), w, Order{Fence: sixFence[1:], Pace: Brisk, Ports: []uint16{21}, Seed: 3})
+		if s := got.whole["fd00:40:1::61 "+sensor.String()]; evidence.First(s.Items, evidence.KeyFTPGreeting) != "220 sensor" || got.summary.Answered != 1 {
+			t.Errorf("the sensor is %+v; summary %+v", s, got.summary)
+		}
+		if len(w.fakeWire.asked) > 0 {
+			t.Errorf("called by ARP: %v", w.fakeWire.asked)
+		}
+	})
+	if err := (Order{Fence: sixFence, Pace: Brisk}).Check(); !errors.Is(err, netrange.ErrEmpty) {
+		t.Errorf("no ranges on a site of both gave %v", err)
+	}
 }
 
 // A sweep of a part of the segment speaks to nobody else on it.
@@ -218,7 +241,7 @@ func TestResume(t *testing.T) {
 		}
 		again := 0
 		for a, n := range second.asked {
-			if len(first.arp[a]) > 0 && first.asked[a] > 0 && n > 0 {
+			if len(first.arp[a]) > 0 && first.asked[a] > 0 && n > 1 { // once, to see that it is still there when it has been asked
 				again++
 			}
 		}

@@ -17,6 +17,7 @@ import (
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 	"airdrift/core/netrange"
+	"airdrift/core/probe"
 	"airdrift/core/wire"
 )
 
@@ -171,9 +172,9 @@ func (f *fakeFrames) WriteFrame(frame []byte) error {
 	return nil
 }
 
-func (f *fakeFrames) ReadFrame(buf []byte) (int, error) {
+func (f *fakeFrames) ReadFrame(buf []byte) (wire.Frame, error) {
 	frame, err := f.next()
-	return copy(buf, frame), err
+	return wire.Frame{Bytes: buf[:copy(buf, frame)], At: time.Now()}, err
 }
 
 type fakeEcho struct {
@@ -287,21 +288,50 @@ func TestSilentAddressesAreCalledInRounds(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := &fakeWire{arp: map[netip.Addr][]hwaddr.MAC{addr("10.40.1.5"): {hwaddr.MustParse("48:9b:34:00:00:01")}}}
 		sweepOn(t, t.Context(), w, order("10.40.1.4-6"))
-		if w.asked[addr("10.40.1.5")] != 1 || w.asked[addr("10.40.1.4")] != Brisk.Rounds {
-			t.Errorf("asked %v; want who answers once and who does not %d times", w.asked, Brisk.Rounds)
+		// Who answers is called once more after he was asked, to see that he is still there.
+		if w.asked[addr("10.40.1.5")] != 2 || w.asked[addr("10.40.1.4")] != Brisk.Rounds {
+			t.Errorf("asked %v; want who answers twice and who does not %d times", w.asked, Brisk.Rounds)
 		}
 	})
 }
 
-// A device that shows itself at one port alone is found although the first packets to it are lost.
-func TestKnockingIsRepeated(t *testing.T) {
+// A device that shows itself at one port alone is found.
+func TestKnockingAtEveryPort(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		w := &fakeWire{loseDial: Brisk.Rounds - 1, open: map[netip.AddrPort]string{netip.MustParseAddrPort("10.40.2.7:443"): ""}}
-		got := sweepOn(t, t.Context(), w, order("10.40.2.4-9"))
-		if keys(got.whole) != "10.40.2.7" || got.last.Done != got.last.Total {
-			t.Errorf("seen %s, last progress %+v", keys(got.whole), got.last)
+		for _, port := range probe.KnockPorts() {
+			w := &fakeWire{open: map[netip.AddrPort]string{netip.AddrPortFrom(addr("10.40.2.7"), port): ""}}
+			got := sweepOn(t, t.Context(), w, order("10.40.2.4-9"))
+			if keys(got.whole) != "10.40.2.7" || got.last.Done != got.last.Total {
+				t.Errorf("at port %d: seen %s, last progress %+v", port, keys(got.whole), got.last)
+			}
 		}
 	})
+}
+
+// Knocking learns: where nobody is met it stops early, and never costs a silent address more than ten packets.
+func TestKnockingLearns(t *testing.T) {
+	network := netip.MustParsePrefix("10.40.2.0/24")
+	k := newKnocking()
+	first := k.plan(network, maxPackets-Brisk.Rounds, usualLoss)
+	if len(first) != len(probe.KnockPorts()) || Brisk.Rounds+len(first)+1 > maxPackets {
+		t.Errorf("knocks at %v first, with %d echo requests before and one packet sent twice", first, Brisk.Rounds)
+	}
+	for range 3 {
+		k.paid(network, 9100, 4)
+	}
+	if plan := k.plan(network, maxPackets-Brisk.Rounds, usualLoss); plan[0] != 9100 {
+		t.Errorf("where 9100 has paid it is knocked at in the order %v", plan)
+	}
+	other := netip.MustParsePrefix("10.41.0.0/16")
+	for range 5000 {
+		k.inVain(other, k.plan(other, maxPackets-Brisk.Rounds, usualLoss))
+	}
+	if plan := k.plan(other, maxPackets-Brisk.Rounds, usualLoss); len(plan) > 2 {
+		t.Errorf("where five thousand addresses had nobody it is still knocked %d times", len(plan))
+	}
+	if plan := k.plan(network, 14, 0.4); len(plan) != 13 || len(slices.Compact(slices.Sorted(slices.Values(plan)))) != len(probe.KnockPorts()) {
+		t.Errorf("where much gets lost ports are tried again: %v", plan)
+	}
 }
 
 func TestGentleKnocksOneAtATime(t *testing.T) {
@@ -310,8 +340,8 @@ func TestGentleKnocksOneAtATime(t *testing.T) {
 		o := order("10.40.2.7")
 		o.Pace = Gentle
 		sweepOn(t, t.Context(), w, o)
-		if w.most != 1 || w.total != Gentle.Rounds*len(knockPorts) {
-			t.Errorf("%d attempts, %d at the same time; want %d, one at a time", w.total, w.most, Gentle.Rounds*len(knockPorts))
+		if want := maxPackets - Gentle.Rounds - 1; w.most != 1 || w.total != want {
+			t.Errorf("%d attempts, %d at the same time; want %d, one at a time", w.total, w.most, want)
 		}
 	})
 }
@@ -455,7 +485,7 @@ func TestOrdersThatAreRefused(t *testing.T) {
 
 func TestTimersFollowRFC6298(t *testing.T) {
 	network := netip.MustParsePrefix("10.40.1.0/24")
-	timers := newTimers([]netip.Prefix{network, netip.MustParsePrefix("10.0.0.0/8")})
+	timers := newTimers([]netip.Prefix{network, netip.MustParsePrefix("10.0.0.0/8")}, Waits{})
 	a := addr("10.40.1.5")
 	if got := timers.wait(a); got != firstTimeout {
 		t.Errorf("before any measurement: %s", got)

@@ -3,8 +3,6 @@ package sweep
 import (
 	"math"
 	"sync"
-
-	"golang.org/x/time/rate"
 )
 
 const (
@@ -19,9 +17,9 @@ const (
 // throttle holds a sweep to its pace, and to less where its own questions are what gets lost. Loss that a slower pace
 // does not mend is the network's own; going slowly for ever would help nobody then.
 type throttle struct {
-	limiter *rate.Limiter
-	full    rate.Limit
-	slowed  func(share float64) // told when a slower pace has proved to help
+	turns  *turns
+	full   float64
+	slowed func(share float64) // told when a slower pace has proved to help
 
 	mu       sync.Mutex // guards all below
 	allFirst int        // answers to a first question, of the whole sweep
@@ -31,12 +29,12 @@ type throttle struct {
 	usual    float64 // loss that is the network's own
 	before   float64 // loss before the trial
 	trying   bool    // the pace was halved, and it is not yet known whether that helps
-	previous rate.Limit
+	now      float64 // probes/s
+	previous float64
 }
 
 func newThrottle(p Pace, slowed func(share float64)) *throttle {
-	full := rate.Limit(p.Rate)
-	return &throttle{limiter: rate.NewLimiter(full, max(1, int(p.Rate/50))), full: full, slowed: slowed}
+	return &throttle{turns: newTurns(p.Rate), full: p.Rate, now: p.Rate, slowed: slowed}
 }
 
 // answered takes in that a question was answered; late says that it had to be repeated.
@@ -59,20 +57,25 @@ func (t *throttle) answered(late bool) {
 }
 
 func (t *throttle) judgeLocked(loss float64) {
-	now := t.limiter.Limit()
+	now := t.now
 	switch {
 	case t.trying && loss > t.before*3/4:
 		t.trying, t.usual = false, loss
-		t.limiter.SetLimit(t.previous)
+		t.setLocked(t.previous)
 	case t.trying:
 		t.trying = false
-		t.slowed(float64(now / t.full))
+		t.slowed(now / t.full)
 	case loss > t.usual+lossTolerance && now > t.full*slowest:
 		t.trying, t.before, t.previous = true, loss, now
-		t.limiter.SetLimit(now / 2)
+		t.setLocked(now / 2)
 	case now < t.full:
-		t.limiter.SetLimit(min(t.full, now*5/4))
+		t.setLocked(min(t.full, now*5/4))
 	}
+}
+
+func (t *throttle) setLocked(rate float64) {
+	t.now = rate
+	t.turns.setRate(rate)
 }
 
 const (
@@ -94,4 +97,18 @@ func (t *throttle) tries(usual, most int) int {
 	loss := float64(t.allLate) / float64(answers)
 	needed := int(math.Ceil(math.Log(missed) / math.Log(loss)))
 	return min(max(usual, needed), max(usual, most))
+}
+
+// usualLoss is taken for the loss while it is not known.
+const usualLoss = 0.02
+
+// loss gives the share of questions, or of their answers, that get lost.
+func (t *throttle) loss() float64 {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	answers := t.allFirst + t.allLate
+	if answers < fewAnswers {
+		return usualLoss
+	}
+	return float64(t.allLate) / float64(answers)
 }

@@ -2,10 +2,16 @@ package wire
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
+	"sync"
+	"syscall"
+	"time"
+
+	"airdrift/core/hwaddr"
+	"airdrift/core/netrange"
 )
 
 // OutsideError says that something would have been sent outside the fence; nothing was.
@@ -32,41 +38,124 @@ func prefixList(prefixes []netip.Prefix) string {
 	return text
 }
 
-// Fenced is a Wire that refuses every destination outside its fence, whoever asks for it. It is the last gate before
+// Limits are what a wire is held to.
+type Limits struct {
+	Networks []netip.Prefix // nothing outside them is ever sent a packet
+	Excluded netrange.Set   // what lies within them and is left alone all the same, whoever names it
+	Never    []uint16       // ports that are never sent anything, by TCP or by datagram
+	ToAll    Allowance      // what may be sent to all of the segment at once; nothing where it is zero
+}
+
+// Allowance names what a sweep of a whole segment may send to all of it.
+type Allowance struct {
+	// Groups are multicast groups, and 255.255.255.255 for everybody, by the broadcast addresses of the link's subnets too. What is sent to them leaves with a time to live of 1 and goes no
+	// further than the segment.
+	Groups []netip.Addr
+	Casts  []Cast // layer-2 groups
+}
+
+// Cast is an Ethernet type and the layer-2 group to which frames of it may be sent.
+type Cast struct {
+	EtherType uint16
+	To        hwaddr.MAC
+}
+
+// LeftAloneError says that something would have been sent to an address or a port that is to be left alone; nothing was.
+type LeftAloneError struct {
+	Addr netip.Addr
+	Port uint16 // 0 where it is the address that is left alone
+}
+
+func (e *LeftAloneError) Error() string {
+	if e.Port != 0 {
+		return fmt.Sprintf("port %d is never sent anything, and so not that of %s", e.Port, e.Addr)
+	}
+	return fmt.Sprintf("%s is among what is left out", e.Addr)
+}
+
+// Fenced is a Wire that refuses every destination outside its limits, whoever asks for it. It is the last gate before
 // the network: probes get no other way out.
 type Fenced struct {
-	wire  Wire
-	fence []netip.Prefix
+	wire   Wire
+	limits Limits
+
+	mu    sync.Mutex // guards both
+	link  Link
+	until time.Time
+}
+
+// linkLife is how long the link is taken to be as it was: each packet is held against it, and each look costs system calls.
+const linkLife = time.Second
+
+// standing gives what the attachment stands on, as it was a moment ago.
+func (f *Fenced) standing() Link {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if now := time.Now(); now.After(f.until) {
+		f.link, f.until = f.wire.Link(), now.Add(linkLife)
+	}
+	return f.link
 }
 
 var _ Wire = (*Fenced)(nil)
 
-// Fence puts a fence before a wire.
-func Fence(w Wire, fence []netip.Prefix) *Fenced { return &Fenced{wire: w, fence: fence} }
+// Fence puts limits before a wire.
+func Fence(w Wire, limits Limits) *Fenced { return &Fenced{wire: w, limits: limits} }
 
 // check refuses an address outside. Addresses that are valid on the segment alone are inside where the segment itself
 // belongs to one of the networks: what is sent to them goes no further.
 func (f *Fenced) check(a netip.Addr) error {
 	a = a.Unmap().WithZone("")
-	for _, p := range f.fence {
+	link := f.standing()
+	if (isOfMany(a) || isOfSegment(a)) && (link.Down || len(link.Prefixes) == 0) {
+		return fmt.Errorf("%s is away: %w", link.Name, syscall.ENETDOWN)
+	}
+	if isOfMany(a) || link.standsForAll(a) {
+		name := a
+		if !a.IsMulticast() {
+			name = everybody
+		}
+		switch allowed := slices.Contains(f.limits.ToAll.Groups, name) && !a.IsUnspecified(); {
+		case allowed && link.Within(f.limits.Networks):
+			return nil
+		case allowed: // it was within them when that was allowed
+			return fmt.Errorf("%s has moved to another segment: %w", link.Name, syscall.ENETDOWN)
+		}
+		return &OutsideError{Addr: a, Fence: f.limits.Networks}
+	}
+	if f.limits.Excluded.Contains(a) {
+		return &LeftAloneError{Addr: a}
+	}
+	for _, p := range f.limits.Networks {
 		if p.Contains(a) {
 			return nil
 		}
 	}
-	if isOfSegment(a) && f.wire.Link().Within(f.fence) {
+	if isOfSegment(a) && link.Within(f.limits.Networks) {
 		return nil
 	}
-	return &OutsideError{Addr: a, Fence: f.fence}
+	return &OutsideError{Addr: a, Fence: f.limits.Networks}
 }
 
-// siteLocal holds the groups that routers keep within a site (RFC 2365, 6.1), in which devices announce themselves. What is
-// sent to them leaves with a time to live of 1 and goes no further than the segment.
-var siteLocal = netip.MustParsePrefix("239.255.0.0/16")
+// checkPort is check for an address and a port at it.
+func (f *Fenced) checkPort(addr netip.AddrPort) error {
+	if err := f.check(addr.Addr()); err != nil {
+		return err
+	}
+	if slices.Contains(f.limits.Never, addr.Port()) {
+		return &LeftAloneError{addr.Addr(), addr.Port()}
+	}
+	return nil
+}
+
+// everybody is who hears what is sent to all of a segment (RFC 919).
+var everybody = netip.AddrFrom4([4]byte{255, 255, 255, 255})
+
+// isOfMany reports whether an address is no single device's own.
+func isOfMany(a netip.Addr) bool { return a.IsMulticast() || a.IsUnspecified() || a == everybody }
 
 // isOfSegment reports whether what is sent to an address stays on the segment.
-func isOfSegment(a netip.Addr) bool {
-	return a.IsLinkLocalMulticast() || a.Is6() && a.IsLinkLocalUnicast() || siteLocal.Contains(a)
-}
+func isOfSegment(a netip.Addr) bool { return a.Is6() && a.IsLinkLocalUnicast() }
 
 // Link tells what the attachment stands on.
 func (f *Fenced) Link() Link { return f.wire.Link() }
@@ -74,18 +163,43 @@ func (f *Fenced) Link() Link { return f.wire.Link() }
 // Neighbours reads the system's table; it sends nothing.
 func (f *Fenced) Neighbours(ctx context.Context) ([]Neighbour, error) { return f.wire.Neighbours(ctx) }
 
-// Frames opens the segment; an ARP request for an address outside the fence is refused when it is written, and so is
-// an IPv6 packet to one.
-func (f *Fenced) Frames(ctx context.Context, etherType uint16) (FrameConn, error) {
-	target, known := frameTargets[etherType]
-	if !known {
-		return nil, fmt.Errorf("frames of type %#04x cannot be held to a fence", etherType)
+// Pin fixes the MAC of an address within the fence; ErrNoRights where the wire cannot.
+func (f *Fenced) Pin(ctx context.Context, a netip.Addr, mac hwaddr.MAC) (restore func() error, err error) {
+	pinner, can := f.wire.(Pinner)
+	if !can {
+		return nil, ErrNoRights
 	}
+	if err := f.check(a); err != nil {
+		return nil, err
+	}
+	return pinner.Pin(ctx, a, mac)
+}
+
+// Frames opens the segment; an ARP request for an address outside the fence is refused when it is written, and so is
+// an IPv6 packet to one. Frames of other types are heard, and sent to the layer-2 groups that are allowed.
+func (f *Fenced) Frames(ctx context.Context, etherType uint16) (FrameConn, error) {
 	conn, err := f.wire.Frames(ctx, etherType)
 	if err != nil {
 		return nil, err
 	}
-	return &fencedFrames{FrameConn: conn, target: target, check: f.check}, nil
+	return &fencedFrames{FrameConn: conn, may: func(frame []byte) error { return f.mayCast(etherType, frame) }}, nil
+}
+
+func (f *Fenced) mayCast(etherType uint16, frame []byte) error {
+	if target, known := frameTargets[etherType]; known {
+		to, err := target(frame)
+		if err != nil {
+			return err
+		}
+		return f.check(to)
+	}
+	if len(frame) < ethernetHeader {
+		return fmt.Errorf("a frame of %d bytes is too short", len(frame))
+	}
+	if !slices.Contains(f.limits.ToAll.Casts, Cast{etherType, hwaddr.MAC(frame[0:6])}) || !f.standing().Within(f.limits.Networks) {
+		return fmt.Errorf("frames of type %#04x are heard and not sent to %s", etherType, hwaddr.MAC(frame[0:6]))
+	}
+	return nil
 }
 
 // Echo opens an echo socket that refuses addresses outside the fence.
@@ -99,7 +213,7 @@ func (f *Fenced) Echo(ctx context.Context, network string) (EchoConn, error) {
 
 // DialContext refuses addresses outside the fence with *OutsideError.
 func (f *Fenced) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
-	if err := f.check(addr.Addr()); err != nil {
+	if err := f.checkPort(addr); err != nil {
 		return nil, err
 	}
 	return f.wire.DialContext(ctx, network, addr)
@@ -111,7 +225,7 @@ func (f *Fenced) ListenPacket(ctx context.Context, network string, addr netip.Ad
 	if err != nil {
 		return nil, err
 	}
-	return &fencedPackets{PacketConn: conn, check: f.check}, nil
+	return &fencedPackets{PacketConn: conn, check: f.checkPort}, nil
 }
 
 type fencedEcho struct {
@@ -128,7 +242,7 @@ func (c *fencedEcho) Send(dst netip.Addr, seq uint16, data []byte) error {
 
 type fencedPackets struct {
 	net.PacketConn
-	check func(netip.Addr) error
+	check func(netip.AddrPort) error
 }
 
 func (c *fencedPackets) WriteTo(b []byte, to net.Addr) (int, error) {
@@ -136,7 +250,7 @@ func (c *fencedPackets) WriteTo(b []byte, to net.Addr) (int, error) {
 	if err != nil {
 		return 0, fmt.Errorf("datagram to %s: %w", to, err)
 	}
-	if err := c.check(dst.Addr()); err != nil {
+	if err := c.check(dst); err != nil {
 		return 0, err
 	}
 	return c.PacketConn.WriteTo(b, to)
@@ -144,16 +258,11 @@ func (c *fencedPackets) WriteTo(b []byte, to net.Addr) (int, error) {
 
 type fencedFrames struct {
 	FrameConn
-	target func(frame []byte) (netip.Addr, error)
-	check  func(netip.Addr) error
+	may func(frame []byte) error
 }
 
 func (c *fencedFrames) WriteFrame(frame []byte) error {
-	target, err := c.target(frame)
-	if err != nil {
-		return err
-	}
-	if err := c.check(target); err != nil {
+	if err := c.may(frame); err != nil {
 		return err
 	}
 	return c.FrameConn.WriteFrame(frame)
@@ -164,7 +273,6 @@ var frameTargets = map[uint16]func(frame []byte) (netip.Addr, error){
 	EtherTypeARP:  arpTarget,
 	EtherTypeIPv4: ipv4Target,
 	EtherTypeIPv6: ipv6Target,
-	EtherTypeLLDP: noTarget,
 }
 
 const ethernetHeader = 14
@@ -185,11 +293,6 @@ func ipv4Target(frame []byte) (netip.Addr, error) {
 		return netip.Addr{}, fmt.Errorf("an IPv4 frame of %d bytes is too short", len(frame))
 	}
 	return netip.AddrFrom4([4]byte(frame[start:end])), nil
-}
-
-// noTarget refuses frames that are only heard.
-func noTarget([]byte) (netip.Addr, error) {
-	return netip.Addr{}, errors.New("frames of this type are heard and never sent")
 }
 
 // ipv6Target gives the destination of an IPv6 packet (RFC 8200, 3), and where it is a neighbour solicitation the

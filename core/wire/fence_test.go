@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"airdrift/core/hwaddr"
+	"airdrift/core/netrange"
 )
 
 // open is a wire that lets everything through and notes where it went.
@@ -17,7 +18,9 @@ type open struct {
 	sent []string
 }
 
-func (o *open) Link() Link { return Link{Name: "open0"} }
+func (o *open) Link() Link {
+	return Link{Name: "open0", Prefixes: []netip.Prefix{netip.MustParsePrefix("192.0.2.1/24")}}
+}
 func (o *open) Frames(context.Context, uint16) (FrameConn, error) {
 	return openFrames{o}, nil
 }
@@ -33,7 +36,7 @@ func (o *open) Neighbours(context.Context) ([]Neighbour, error) { return []Neigh
 
 type openFrames struct{ o *open }
 
-func (f openFrames) ReadFrame([]byte) (int, error)   { return 0, nil }
+func (f openFrames) ReadFrame([]byte) (Frame, error) { return Frame{}, nil }
 func (f openFrames) SetReadDeadline(time.Time) error { return nil }
 func (f openFrames) Close() error                    { return nil }
 func (f openFrames) WriteFrame([]byte) error {
@@ -76,7 +79,7 @@ func TestFenceHoldsEveryWayOut(t *testing.T) {
 	}{{"10.40.1.9", true}, {"10.40.2.9", false}, {"2001:db8::9", true}, {"2001:db9::9", false}, {"::ffff:10.40.1.9", true}, {"255.255.255.255", false}, {"224.0.0.251", false}} {
 		a := netip.MustParseAddr(tt.addr)
 		o := &open{}
-		f := Fence(o, fence)
+		f := Fence(o, Limits{Networks: fence})
 		ctx := t.Context()
 		_, dial := f.DialContext(ctx, "tcp", netip.AddrPortFrom(a, 80))
 		echo, err := f.Echo(ctx, "ip4")
@@ -110,7 +113,7 @@ func TestFenceHoldsEveryWayOut(t *testing.T) {
 
 func TestFenceRefusesFramesItCannotRead(t *testing.T) {
 	o := &open{}
-	f := Fence(o, []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0")})
+	f := Fence(o, Limits{Networks: []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0")}})
 	frames, err := f.Frames(t.Context(), EtherTypeARP)
 	if err != nil {
 		t.Fatal(err)
@@ -125,7 +128,11 @@ func TestFenceRefusesFramesItCannotRead(t *testing.T) {
 	if err := six.WriteFrame(make([]byte, 50)); err == nil {
 		t.Error("a frame too short to be IPv6 went through")
 	}
-	if _, err := f.Frames(t.Context(), 0x88b5); err == nil {
+	other, err := f.Frames(t.Context(), 0x88b5)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := other.WriteFrame(make([]byte, 60)); err == nil {
 		t.Error("frames of any content were permitted")
 	}
 	if len(o.sent) > 0 {
@@ -145,7 +152,7 @@ func TestFenceLooksIntoSolicitations(t *testing.T) {
 	}
 	for asked, inside := range map[string]bool{"2001:db8::9": true, "2001:db9::9": false} {
 		o := &open{}
-		frames, err := Fence(o, fence).Frames(t.Context(), EtherTypeIPv6)
+		frames, err := Fence(o, Limits{Networks: fence}).Frames(t.Context(), EtherTypeIPv6)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -175,5 +182,88 @@ func TestLink(t *testing.T) {
 	}
 	if !l.Broadcasts() || (Link{}).Broadcasts() {
 		t.Error("a link with a MAC has a segment, and one without has none")
+	}
+}
+
+// segmentWire has a link on a segment that lies within the fence.
+type segmentWire struct{ open }
+
+func (*segmentWire) Link() Link {
+	return Link{Name: "segment0", MAC: hwaddr.MAC{2}, Prefixes: []netip.Prefix{netip.MustParsePrefix("10.40.1.250/24")}}
+}
+
+// What is sent to all of a segment is allowed by name, and all else is not.
+func TestGroupsAreAllowedByName(t *testing.T) {
+	everybody := netip.MustParseAddr("255.255.255.255")
+	profinet := Cast{0x8892, hwaddr.MAC{0x01, 0x0e, 0xcf, 0, 0, 0}}
+	allowed := Allowance{Groups: []netip.Addr{netip.MustParseAddr("224.0.23.12"), netip.MustParseAddr("224.0.1.187"), everybody}, Casts: []Cast{profinet}}
+	for _, tt := range []struct {
+		name   string
+		limits Limits
+		to     string
+		may    bool
+	}{
+		{"everybody, allowed", Limits{ToAll: allowed}, "255.255.255.255", true},
+		{"a group, allowed", Limits{ToAll: allowed}, "224.0.1.187", true},
+		{"a group that routers pass on", Limits{ToAll: allowed}, "224.0.23.12", true},
+		{"another group", Limits{ToAll: allowed}, "224.0.0.251", false},
+		{"everybody, not allowed", Limits{}, "255.255.255.255", false},
+		{"all of the subnet, allowed", Limits{ToAll: allowed}, "10.40.1.255", true},
+		{"all of the subnet, not allowed", Limits{}, "10.40.1.255", false},
+		{"all of the subnet in the old way, not allowed", Limits{}, "10.40.1.0", false},
+		{"nobody", Limits{ToAll: allowed}, "0.0.0.0", false},
+	} {
+		w := &segmentWire{}
+		tt.limits.Networks = []netip.Prefix{netip.MustParsePrefix("10.40.1.0/24")}
+		f := Fence(w, tt.limits)
+		conn, err := f.ListenPacket(t.Context(), "udp", netip.AddrPort{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = conn.WriteTo([]byte("x"), net.UDPAddrFromAddrPort(netip.AddrPortFrom(netip.MustParseAddr(tt.to), 47808)))
+		if (err == nil) != tt.may || (len(w.sent) == 1) != tt.may {
+			t.Errorf("%s: %v, sent %v", tt.name, err, w.sent)
+		}
+		frames, err := f.Frames(t.Context(), profinet.EtherType)
+		if err != nil {
+			t.Fatal(err)
+		}
+		frame := append(append([]byte{}, profinet.To[:]...), make([]byte, 54)...)
+		if err := frames.WriteFrame(frame); (err == nil) != (len(tt.limits.ToAll.Casts) > 0) {
+			t.Errorf("%s: a frame to its layer-2 group gave %v", tt.name, err)
+		}
+		if frame[5]++; frames.WriteFrame(frame) == nil {
+			t.Errorf("%s: a frame went to a layer-2 group that nobody named", tt.name)
+		}
+	}
+}
+
+// What is left out is left alone by every way, whoever names it.
+func TestExclusionsAndPortsAreHeldByTheFence(t *testing.T) {
+	excluded, err := netrange.Parse("10.40.1.66")
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := &segmentWire{}
+	f := Fence(w, Limits{Networks: []netip.Prefix{netip.MustParsePrefix("10.40.1.0/24")}, Excluded: excluded, Never: []uint16{9100}})
+	for _, to := range []string{"10.40.1.66:80", "10.40.1.5:9100"} {
+		at := netip.MustParseAddrPort(to)
+		_, dial := f.DialContext(t.Context(), "tcp", at)
+		conn, err := f.ListenPacket(t.Context(), "udp", netip.AddrPort{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, datagram := conn.WriteTo([]byte("x"), net.UDPAddrFromAddrPort(at))
+		var left *LeftAloneError
+		if !errors.As(dial, &left) || !errors.As(datagram, &left) || len(w.sent) > 0 {
+			t.Errorf("%s: %v and %v, sent %v", to, dial, datagram, w.sent)
+		}
+	}
+	frames, err := f.Frames(t.Context(), EtherTypeARP)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := frames.WriteFrame(arpFor(netip.MustParseAddr("10.40.1.66"))); err == nil {
+		t.Error("who is left out was called by ARP")
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"airdrift/core/hwaddr"
+	"airdrift/core/netrange"
 )
 
 // ErrNoRights is returned by Frames and Echo where the system does not permit them; what was asked for has then to
@@ -33,6 +34,8 @@ type Link struct {
 	Gateway     netip.Addr     // next hop of the default route of IPv4 by this link; invalid where there is none
 	Gateway6    netip.Addr     // the same of IPv6
 	NameServers []netip.Addr   // in the order the system asks them
+	Down        bool           // it is switched off, unplugged, or not there any more
+	Others      []netip.Addr   // of the machine's other interfaces
 }
 
 // OnLink reports whether the address lies in one of the link's own subnets, and gives the link's address there.
@@ -43,6 +46,17 @@ func (l Link) OnLink(a netip.Addr) (self netip.Addr, ok bool) {
 		}
 	}
 	return netip.Addr{}, false
+}
+
+// standsForAll reports whether an address stands for all of one of the link's IPv4 subnets (RFC 919; RFC 1122, 3.2.1.3). Subnets of two
+// addresses have none such (RFC 3021).
+func (l Link) standsForAll(a netip.Addr) bool {
+	for _, p := range l.Prefixes {
+		if p.Addr().Is4() && p.Bits() <= 30 && p.Contains(a) && (a == p.Masked().Addr() || a == netrange.Last(p)) {
+			return true
+		}
+	}
+	return false
 }
 
 // LinkLocal6 gives the link's own IPv6 address that is valid on the segment alone (RFC 4291, 2.5.6); invalid where it
@@ -79,10 +93,17 @@ func (l Link) Within(networks []netip.Prefix) bool {
 // Broadcasts reports whether the link has a segment on which frames reach others, so that ARP has sense there.
 func (l Link) Broadcasts() bool { return !l.MAC.IsZero() }
 
+// Frame is one that came in.
+type Frame struct {
+	Bytes []byte    // it shares the buffer that it was read into
+	At    time.Time // when the system took it in
+	VLAN  uint16    // that it was tagged with; 0 where it was not (IEEE 802.1Q)
+}
+
 // FrameConn sends and receives whole Ethernet frames, headers included and check sequence left out.
 // One reader and any number of writers may use it at once.
 type FrameConn interface {
-	ReadFrame(buf []byte) (n int, err error)
+	ReadFrame(buf []byte) (Frame, error)
 	WriteFrame(frame []byte) error
 	// SetReadDeadline ends a ReadFrame, waiting or coming, with an error that is os.ErrDeadlineExceeded.
 	SetReadDeadline(t time.Time) error
@@ -128,6 +149,19 @@ type Wire interface {
 	ListenPacket(ctx context.Context, network string, addr netip.AddrPort) (net.PacketConn, error)
 	// Neighbours reads the system's own table of addresses and MAC addresses on this attachment.
 	Neighbours(ctx context.Context) ([]Neighbour, error)
+}
+
+// Pinner is a Wire that can fix which MAC an address of the segment is reached by.
+type Pinner interface {
+	// Pin has what is sent to the address go to that MAC until restore is called, which puts back what was there; ErrNoRights where
+	// that is not permitted.
+	Pin(ctx context.Context, a netip.Addr, mac hwaddr.MAC) (restore func() error, err error)
+}
+
+// Watcher is a Wire that tells when its link may have changed.
+type Watcher interface {
+	// Changes gives something to receive on whenever the link may have changed, until ctx ends; nil where the system does not tell.
+	Changes(ctx context.Context) <-chan struct{}
 }
 
 // Rights is what the system permits on an attachment.

@@ -7,7 +7,9 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/lexer"
 	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
 
 	"airdrift/core/fault"
 )
@@ -18,9 +20,58 @@ type Document struct {
 	Faults fault.List
 }
 
+// Bounds of what is read. They lie far above what people write, and are held before anything is built of a file: reading a
+// short one that nests without end would cost more than a machine has.
+const (
+	// MaxSize is the longest file, in bytes.
+	MaxSize  = 512 << 10
+	maxDepth = 32
+	maxItems = 100_000 // words and signs
+)
+
+// check looks through a file word by word for what is not to be built. Anchors and aliases, by which a few lines stand for
+// millions, have no use in the files read here.
+func check(data []byte) *fault.Fault {
+	if len(data) > MaxSize {
+		return &fault.Fault{Why: fmt.Sprintf("the file has %d bytes, and at most %d are read: part it", len(data), MaxSize)}
+	}
+	flow, opened, line := 0, 0, 0 // brackets that are open, and entries and keys that begin in this line
+	tokens := lexer.Tokenize(string(data))
+	for _, t := range tokens {
+		why := ""
+		if t.Position != nil && t.Position.Line != line {
+			line, opened = t.Position.Line, 0
+		}
+		switch t.Type {
+		case token.SequenceStartType, token.MappingStartType:
+			flow++
+		case token.SequenceEndType, token.MappingEndType:
+			flow--
+		case token.SequenceEntryType, token.MappingKeyType:
+			opened++
+		case token.AnchorType, token.AliasType, token.MergeKeyType:
+			why = "anchors and aliases are not read here: write the value out"
+		}
+		if flow+opened > maxDepth {
+			why = fmt.Sprintf("nests more than %d deep", maxDepth)
+		}
+		if why != "" {
+			return &fault.Fault{Line: line, Why: why}
+		}
+	}
+	if len(tokens) > maxItems {
+		return &fault.Fault{Why: fmt.Sprintf("the file has %d words and signs, and at most %d are read: part it", len(tokens), maxItems)}
+	}
+	return nil
+}
+
 // Read decodes one YAML document into a value. Where that fails the error is a *fault.List.
 func Read(name string, data []byte, into any) (*Document, error) {
 	doc := &Document{Faults: fault.List{Name: name}}
+	if f := check(data); f != nil {
+		doc.Faults.Add(*f)
+		return nil, doc.Faults.Err()
+	}
 	file, err := parser.ParseBytes(data, 0)
 	if err == nil && (len(file.Docs) == 0 || file.Docs[0].Body == nil) {
 		err = errors.New("the file is empty")

@@ -2,6 +2,9 @@ package yamlfile
 
 import (
 	"errors"
+	"fmt"
+	"runtime"
+	"strings"
 	"testing"
 
 	"airdrift/core/fault"
@@ -61,6 +64,38 @@ func TestReadPlacesFaults(t *testing.T) {
 		}
 		if list.Faults[0].Line != tt.line {
 			t.Errorf("%q: fault in line %d, want %d: %v", tt.text, list.Faults[0].Line, tt.line, err)
+		}
+	}
+}
+
+// Short files that nest without end, or stand for far more than they hold, are refused before they cost anything.
+func TestHostileFilesCostLittle(t *testing.T) {
+	deep := func(n int) string {
+		var text strings.Builder
+		for i := range n {
+			fmt.Fprintf(&text, "%s- \n", strings.Repeat(" ", i))
+		}
+		return text.String()
+	}
+	laughs := "a: &a [x, x, x, x, x, x, x, x, x, x]\n"
+	for c := 'b'; c < 'j'; c++ {
+		laughs += fmt.Sprintf("%c: &%[1]c [%s*%c]\n", c, strings.Repeat(fmt.Sprintf("*%c, ", c-1), 9), c-1)
+	}
+	for name, text := range map[string]string{
+		"brackets": strings.Repeat("[", 20_000), "more brackets": strings.Repeat("[", 70_000), "braces": strings.Repeat("{a: ", 20_000),
+		"brackets over lines": strings.Repeat("[\n", 20_000), "entries": strings.Repeat("- ", 20_000), "keys": strings.Repeat("? ", 20_000),
+		"entries over lines": deep(900), "a long list": "[" + strings.Repeat("a,", 240_000) + "]", "aliases": laughs, "a large file": strings.Repeat("# \n", 1<<20),
+	} {
+		var into sample
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		_, err := Read("x.yaml", []byte(text), &into)
+		runtime.ReadMemStats(&after)
+		if err == nil {
+			t.Errorf("%s: no error", name)
+		}
+		if cost := (after.TotalAlloc - before.TotalAlloc) >> 20; cost > 160 {
+			t.Errorf("%s: %d bytes cost %d MiB", name, len(text), cost)
 		}
 	}
 }

@@ -24,6 +24,8 @@ type crowd struct {
 	latency time.Duration // until a port refuses
 	frames  atomic.Int64  // sent
 	dials   atomic.Int64  // attempts to connect
+	first   atomic.Int64  // time of the first and the last of them, in nanoseconds
+	last    atomic.Int64
 }
 
 var _ wire.Wire = (*crowd)(nil)
@@ -65,12 +67,12 @@ func (f *crowdFrames) WriteFrame(frame []byte) error {
 	return nil
 }
 
-func (f *crowdFrames) ReadFrame(buf []byte) (int, error) {
+func (f *crowdFrames) ReadFrame(buf []byte) (wire.Frame, error) {
 	select {
 	case frame := <-f.answers:
-		return copy(buf, frame), nil
+		return wire.Frame{Bytes: buf[:copy(buf, frame)], At: time.Now()}, nil
 	case <-f.over:
-		return 0, os.ErrDeadlineExceeded
+		return wire.Frame{}, os.ErrDeadlineExceeded
 	}
 }
 
@@ -85,8 +87,13 @@ func (f *crowdFrames) Close() error { return nil }
 func (c *crowd) Echo(context.Context, string) (wire.EchoConn, error) { return nil, wire.ErrNoRights }
 
 // DialContext refuses after the latency.
-func (c *crowd) DialContext(ctx context.Context, _ string, _ netip.AddrPort) (net.Conn, error) {
+func (c *crowd) DialContext(ctx context.Context, network string, _ netip.AddrPort) (net.Conn, error) {
+	if network == "udp" {
+		return nil, syscall.ECONNREFUSED // nobody here listens for datagrams
+	}
 	c.dials.Add(1)
+	c.first.CompareAndSwap(0, time.Now().UnixNano())
+	defer func() { c.last.Store(time.Now().UnixNano()) }()
 	timer := time.NewTimer(c.latency)
 	defer timer.Stop()
 	select {

@@ -4,8 +4,10 @@ package house
 import (
 	"go/parser"
 	"go/token"
+	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -63,6 +65,37 @@ func TestEveryPackageSaysWhatItIsFor(t *testing.T) {
 	for dir, ok := range documented {
 		if !ok {
 			t.Errorf("no file of %s has a package comment", dir)
+		}
+	}
+}
+
+// Every promise of docs/security.md names the tests that hold it, and they are there.
+func TestPromisesHaveTheirTests(t *testing.T) {
+	text, err := os.ReadFile("../../docs/security.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	lists := regexp.MustCompile(`([a-z/]+): (Test\w+(?:, Test\w+)*)`).FindAllStringSubmatch(string(text), -1)
+	if len(lists) < 30 {
+		t.Fatalf("only %d promises name their tests", len(lists))
+	}
+	for _, list := range lists {
+		files, err := filepath.Glob(filepath.Join("..", "..", list[1], "*_test.go"))
+		if err != nil || len(files) == 0 {
+			t.Errorf("the package %s has no tests, %v", list[1], err)
+		}
+		code := ""
+		for _, file := range files {
+			part, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			code += string(part)
+		}
+		for name := range strings.SplitSeq(list[2], ", ") {
+			if !strings.Contains(code, "\nfunc "+name+"(t *testing.T)") {
+				t.Errorf("%s has no %s", list[1], name)
+			}
 		}
 	}
 }

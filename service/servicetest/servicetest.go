@@ -3,6 +3,7 @@ package servicetest
 
 import (
 	"io/fs"
+	"net/http"
 	"os"
 	"strings"
 	"testing"
@@ -17,7 +18,8 @@ import (
 // Service is a running service with a client to it.
 type Service struct {
 	*service.Instance
-	Client   *client.Client
+	Client   *client.Client // of the local command line
+	Token    string         // of the first user, for requests that a test makes itself
 	Site     api.Site
 	Scenario *simsite.Scenario
 	Password string // of the console
@@ -83,8 +85,21 @@ func run(t testing.TB, data string, config Config) *Service {
 			t.Error(err)
 		}
 	})
-	s.Client = client.New(s.URL, s.Token)
+	if err := s.WaitTakenUp(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	s.Client = client.Local(s.Data)
+	token, err := s.Client.CreateToken(t.Context(), "test", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Token = token.Secret
 	return s
+}
+
+// By makes a client that acts for the holder of a token, as a command line on another machine does, but in the clear.
+func (s *Service) By(token string) *client.Client {
+	return client.Over(http.DefaultClient, s.URL, token)
 }
 
 // Building starts the demo building for a process that is to be killed, and plugs into it.

@@ -60,11 +60,11 @@ func arp(t *testing.T, w wire.Wire) {
 	_ = frames.SetReadDeadline(time.Now().Add(10 * time.Second))
 	var macs []hwaddr.MAC
 	for buf := make([]byte, 2048); len(macs) < 2; {
-		n, err := frames.ReadFrame(buf)
+		frame, err := frames.ReadFrame(buf)
 		if err != nil {
 			t.Fatalf("after %v: %v", macs, err)
 		}
-		if heard, ok := probe.ParseARP(buf[:n]); ok && heard.Addr == target && !slices.Contains(macs, heard.MAC) {
+		if heard, ok := probe.ParseARP(frame.Bytes); ok && heard.Addr == target && !slices.Contains(macs, heard.MAC) {
 			macs = append(macs, heard.MAC)
 		}
 	}
@@ -93,7 +93,7 @@ func echo(t *testing.T, w wire.Wire) {
 }
 
 func tcp(t *testing.T, w wire.Wire) {
-	conn, _, outcome, err := probe.Connect(t.Context(), w, netip.MustParseAddrPort("10.40.2.10:21"), 10*time.Second)
+	conn, outcome, err := probe.Connect(t.Context(), probe.Over(w), netip.MustParseAddrPort("10.40.2.10:21"), 10*time.Second)
 	if err != nil || outcome != probe.Open {
 		t.Fatalf("an open port: %v, %v", outcome, err)
 	}
@@ -102,17 +102,17 @@ func tcp(t *testing.T, w wire.Wire) {
 	if said, err := io.ReadAll(io.LimitReader(conn, 3)); err != nil || string(said) != "220" {
 		t.Errorf("the greeting begins with %q, %v", said, err)
 	}
-	if _, _, outcome, err := probe.Connect(t.Context(), w, netip.MustParseAddrPort("10.40.2.10:99"), 10*time.Second); err != nil || outcome != probe.Refused {
+	if _, outcome, err := probe.Connect(t.Context(), probe.Over(w), netip.MustParseAddrPort("10.40.2.10:99"), 10*time.Second); err != nil || outcome != probe.Refused {
 		t.Errorf("a closed port: %v, %v", outcome, err)
 	}
-	if _, _, outcome, err := probe.Connect(t.Context(), w, netip.MustParseAddrPort("10.40.2.73:99"), 300*time.Millisecond); err != nil || outcome != probe.Silent {
+	if _, outcome, err := probe.Connect(t.Context(), probe.Over(w), netip.MustParseAddrPort("10.40.2.73:99"), 300*time.Millisecond); err != nil || outcome != probe.Silent {
 		t.Errorf("a filtered port: %v, %v", outcome, err)
 	}
 }
 
 // Order sweeps the whole building.
 func Order(scenario *simsite.Scenario) sweep.Order {
-	return sweep.Order{Ranges: scenario.Ranges(), Fence: scenario.Subnets(), Pace: sweep.Brisk, Ports: sweep.TellingPorts,
+	return sweep.Order{Ranges: scenario.Ranges(), Fence: scenario.Subnets(), Pace: sweep.Brisk, Ports: probe.TellingPorts(),
 		NameServers: scenario.Vantage.NameServers, Seed: 1}
 }
 
@@ -238,7 +238,7 @@ func stoppedSweep(t *testing.T, w wire.Wire, scenario *simsite.Scenario) {
 
 // fence holds every way out to the fence.
 func fence(t *testing.T, w wire.Wire) {
-	fenced := wire.Fence(w, []netip.Prefix{netip.MustParsePrefix("10.40.1.0/25")})
+	fenced := wire.Fence(w, wire.Limits{Networks: []netip.Prefix{netip.MustParsePrefix("10.40.1.0/25")}})
 	outside := netip.MustParseAddr("10.40.2.10")
 	refused := func(what string, err error) {
 		var o *wire.OutsideError
@@ -260,7 +260,12 @@ func fence(t *testing.T, w wire.Wire) {
 	}
 	defer frames.Close()
 	refused("an ARP request", frames.WriteFrame(probe.ARPRequest(w.Link().MAC, w.Link().Prefixes[0].Addr(), outside)))
-	if _, err := fenced.Frames(t.Context(), 0x88b5); err == nil || !strings.Contains(err.Error(), "fence") {
-		t.Errorf("frames of any content gave %v", err)
+	other, err := fenced.Frames(t.Context(), 0x88b5)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	if err := other.WriteFrame(make([]byte, 60)); err == nil || !strings.Contains(err.Error(), "heard and not sent") {
+		t.Errorf("a frame of any content gave %v", err)
 	}
 }

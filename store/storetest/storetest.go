@@ -6,11 +6,10 @@ import (
 	"database/sql"
 	"fmt"
 	"os"
-	"strings"
 	"sync/atomic"
 	"testing"
 
-	_ "github.com/go-sql-driver/mysql" // the driver by which databases are made
+	"github.com/go-sql-driver/mysql"
 
 	"airdrift/store"
 )
@@ -52,8 +51,12 @@ func DSN(t testing.TB) string {
 	if _, err := db.Exec("CREATE DATABASE " + name + " CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci"); err != nil {
 		t.Fatal(err)
 	}
-	base, _, _ := strings.Cut(server.DSN(), "/airdrift")
-	return base + "/" + name
+	config, err := mysql.ParseDSN(server.DSN())
+	if err != nil {
+		t.Fatal(err)
+	}
+	config.DBName = name
+	return config.FormatDSN()
 }
 
 // Open makes an empty database and opens it.

@@ -16,6 +16,21 @@ export type Fence = Schema['Fence'];
 
 export const api = createClient<paths>({ baseUrl: '/', credentials: 'same-origin' });
 
+/** How long after the last touch of mouse, key or screen somebody is taken to be there. */
+const attendedFor = 60_000;
+let touched = Date.now();
+for (const kind of ['pointerdown', 'keydown', 'wheel', 'touchstart']) {
+  window.addEventListener(kind, () => (touched = Date.now()), { passive: true, capture: true });
+}
+
+// A page that is left open goes on asking, and must not keep the session alive by that.
+api.use({
+  onRequest({ request }) {
+    if (Date.now() - touched > attendedFor) request.headers.set('Airdrift-Unattended', '1');
+    return request;
+  },
+});
+
 /** One thing wrong among several, with its place. */
 export interface FaultDetail {
   message?: string;
@@ -29,6 +44,8 @@ export class Problem extends Error {
     readonly status: number,
     message: string,
     readonly details: FaultDetail[],
+    /** What kind of problem it is, where the console does something about it. */
+    readonly type = '',
   ) {
     super(message);
   }
@@ -36,7 +53,7 @@ export class Problem extends Error {
 
 interface Answer<T> {
   data?: T;
-  error?: { detail?: string; title?: string; errors?: FaultDetail[] | null };
+  error?: { type?: string; detail?: string; title?: string; errors?: FaultDetail[] | null };
   response: Response;
 }
 
@@ -50,7 +67,7 @@ export async function answer<T>(request: Promise<Answer<T>>): Promise<T> {
   }
   const { data, error, response } = result;
   if (error !== undefined || !response.ok) {
-    throw new Problem(response.status, error?.detail ?? error?.title ?? response.statusText, error?.errors ?? []);
+    throw new Problem(response.status, error?.detail ?? error?.title ?? response.statusText, error?.errors ?? [], error?.type);
   }
   return data as T;
 }
@@ -58,4 +75,9 @@ export async function answer<T>(request: Promise<Answer<T>>): Promise<T> {
 /** Says whether a failure means that nobody is signed in any more. */
 export function isSignedOut(failure: unknown): boolean {
   return failure instanceof Problem && failure.status === 401;
+}
+
+/** Says whether a sign-in lacks the code of the second factor, or the code was wrong. */
+export function wantsCode(failure: unknown): boolean {
+  return failure instanceof Problem && failure.type === 'urn:airdrift:problem:second-factor';
 }

@@ -4,6 +4,24 @@
  */
 
 export interface paths {
+    "/api/v1/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own sessions and tokens */
+        get: operations["get-access"];
+        put?: never;
+        post?: never;
+        /** Delete all of one's own tokens, and end all sessions but this one */
+        delete: operations["revoke-access"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -31,7 +49,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Take a credential away */
+        /** Delete a credential */
         delete: operations["remove-credential"];
         options?: never;
         head?: never;
@@ -149,8 +167,25 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Set one's own password */
+        /** Set one's own password; all other sessions end */
         put: operations["set-password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/protocols": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The protocols that devices are asked by, each of which a sweep may leave out */
+        get: operations["list-protocols"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -203,6 +238,41 @@ export interface paths {
         /** Switch a file of rules on or off; all evidence is read again under the rules that are on */
         put: operations["switch-rules"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Turn the second factor on by a code of it; gives the recovery codes */
+        put: operations["confirm-second-factor"];
+        /** Make the secret of a second factor; it holds once a code of it has been shown */
+        post: operations["begin-second-factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/second-factor/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Turn one's own second factor off */
+        post: operations["remove-second-factor"];
         delete?: never;
         options?: never;
         head?: never;
@@ -617,10 +687,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One's own tokens for the command line */
+        /** One's own tokens for command lines on other machines */
         get: operations["list-tokens"];
         put?: never;
-        /** Make a token for the command line; it is told once */
+        /** Make a token for a command line on another machine; it is told once */
         post: operations["create-token"];
         delete?: never;
         options?: never;
@@ -638,7 +708,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Take one of one's own tokens away */
+        /** Delete one of one's own tokens */
         delete: operations["delete-token"];
         options?: never;
         head?: never;
@@ -673,8 +743,26 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Take a user away, tokens and sessions included */
+        /** Delete a user, tokens and sessions included */
         delete: operations["delete-user"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{user}/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A user's sessions and tokens */
+        get: operations["get-user-access"];
+        put?: never;
+        post?: never;
+        /** End a user's sessions and delete the tokens */
+        delete: operations["revoke-user-access"];
         options?: never;
         head?: never;
         patch?: never;
@@ -688,7 +776,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Give a user a new password */
+        /** Give a user a new password; tokens are deleted and sessions end */
         put: operations["reset-password"];
         post?: never;
         delete?: never;
@@ -709,6 +797,23 @@ export interface paths {
         put: operations["set-role"];
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{user}/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Turn the second factor of a user off who has lost it */
+        delete: operations["reset-second-factor"];
         options?: never;
         head?: never;
         patch?: never;
@@ -752,6 +857,10 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Access: {
+            sessions: components["schemas"]["OpenSignIn"][];
+            tokens: components["schemas"]["Token"][];
+        };
         Activity: {
             active: boolean;
         };
@@ -826,6 +935,14 @@ export interface components {
             strength: number;
             /** @description Empty, or unknown, where no candidate leads clearly */
             value: string;
+        };
+        Code: {
+            code: string;
+        };
+        Confirmation: {
+            /** @description Of the second factor, where that is what is changed */
+            code?: string;
+            password: string;
         };
         Count: {
             /** Format: int64 */
@@ -918,6 +1035,11 @@ export interface components {
             strength: number;
             /** @description What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet */
             traits: string[];
+            /**
+             * @description That it is, and behind which address, where it has none of its own
+             * @example modbus/7 behind 10.40.1.9
+             */
+            unit?: string;
             vendor?: string;
         };
         DeviceLine: {
@@ -1111,10 +1233,6 @@ export interface components {
             /** Format: int64 */
             unmanaged: number;
         };
-        LeaseFile: {
-            name?: string;
-            text: string;
-        };
         LeaseImport: {
             /**
              * Format: int64
@@ -1225,13 +1343,15 @@ export interface components {
              * @enum {string}
              */
             pace: "gentle" | "steady" | "brisk" | "own";
+            /** @description What else is asked of it */
+            plan?: components["schemas"]["Plan"];
             /**
              * @description TCP ports to ask: telling, usual, all, or a list
              * @example 22, 80, 8000-8100
              */
             ports?: string;
             /**
-             * @description Addresses, CIDR prefixes, from-to pairs and short ones (10.40.1.20-80), parted by commas; all networks of the site where left out
+             * @description Addresses, CIDR prefixes, from-to pairs and short ones (10.40.1.20-80), separated by commas; all networks of the site where left out
              * @example 10.40.1.0/24, 10.40.2.20-80
              */
             ranges?: string;
@@ -1239,6 +1359,12 @@ export interface components {
             vantage?: string;
         };
         NewToken: {
+            /**
+             * Format: int64
+             * @description For how many days it is good
+             * @default 90
+             */
+            days: number;
             /** @description What it is for */
             label: string;
         };
@@ -1251,6 +1377,17 @@ export interface components {
         Note: {
             text: string;
         };
+        OpenSignIn: {
+            /** Format: date-time */
+            began: string;
+            /** @description The address it was opened from */
+            origin: string;
+            /**
+             * Format: date-time
+             * @description When somebody was at it last
+             */
+            used: string;
+        };
         Overview: {
             /**
              * Format: int64
@@ -1261,6 +1398,8 @@ export interface components {
             /** @description Of the devices seen, the most frequent first */
             kinds: components["schemas"]["KindCount"][];
             lastSweep?: components["schemas"]["Sweep"];
+            /** @description What whoever runs the service has to look after */
+            notices: string[];
             /**
              * Format: int64
              * @description Entries of the register
@@ -1279,12 +1418,29 @@ export interface components {
              */
             unknownKind: number;
         };
+        OwnPassword: {
+            password: string;
+            /** @description The password there is; only the local command line may leave it out */
+            present?: string;
+            /** @description Delete one's tokens as well; all other sessions end in any case */
+            revokeTokens?: boolean;
+        };
         Pace: {
+            /**
+             * Format: double
+             * @description ARP requests and neighbour solicitations a second, which every device of the segment has to take in; as many as probes where left out
+             */
+            broadcasts?: number;
             /**
              * Format: int64
              * @description Devices asked at the same time
              */
             devices: number;
+            /**
+             * Format: int64
+             * @description Least time between two connections to one device, in milliseconds
+             */
+            gap?: number;
             /**
              * Format: int64
              * @description Questions in flight to one device
@@ -1297,7 +1453,7 @@ export interface components {
             perNetwork: number;
             /**
              * Format: double
-             * @description Questions a second, all together
+             * @description Probes/s, all together
              */
             rate: number;
             /**
@@ -1318,8 +1474,42 @@ export interface components {
             software?: string;
             text?: string;
         };
+        PartPace: {
+            /** @enum {string} */
+            pace: "gentle" | "steady" | "brisk";
+            /** @example 10.40.3.0/24 */
+            ranges: string;
+        };
         Password: {
             password: string;
+        };
+        Plan: {
+            /**
+             * @description Protocols, and parts of them, that are not used
+             * @example [
+             *       "sip",
+             *       "snmp.default-community"
+             *     ]
+             */
+            leaveOut?: string[] | null;
+            /**
+             * @description Ports that are never sent anything
+             * @example [
+             *       9100
+             *     ]
+             */
+            never?: number[] | null;
+            /** @description Paces for parts of the ranges; the first that holds an address counts */
+            paces?: components["schemas"]["PartPace"][] | null;
+            /**
+             * @description Hours of each day, by the clock of the service's machine, in which nothing is sent
+             * @example [
+             *       "07:00-18:30"
+             *     ]
+             */
+            quiet?: string[] | null;
+            /** @description How long answers are waited for */
+            waits?: components["schemas"]["Waits"];
         };
         Port: {
             /** @example tcp/80 */
@@ -1329,7 +1519,7 @@ export interface components {
              * @example http
              */
             service?: string;
-            /** @description First words */
+            /** @description Banners */
             words: components["schemas"]["Fact"][];
         };
         Progress: {
@@ -1361,6 +1551,16 @@ export interface components {
              */
             total: number;
         };
+        Protocol: {
+            /**
+             * @description How much it asks of a device; the gentle pace asks nothing demanding
+             * @enum {string}
+             */
+            cost: "light" | "middling" | "demanding";
+            name: string;
+            /** @description What of it can be left out by itself */
+            parts: string[];
+        };
         Reach: {
             /** @description The next hop where it lies beyond */
             by?: string;
@@ -1376,6 +1576,9 @@ export interface components {
             rule: string;
             /** Format: int64 */
             strength: number;
+        };
+        RecoveryCodes: {
+            codes: string[];
         };
         Rights: {
             /** @description Echo requests */
@@ -1422,6 +1625,14 @@ export interface components {
             /** Format: int64 */
             rules: number;
         };
+        SecondFactor: {
+            /** @description The same as a picture, for authenticators that see: a data URL of a PNG */
+            picture: string;
+            /** @description In base32, for authenticators that are typed into */
+            secret: string;
+            /** @description The same as a link */
+            url: string;
+        };
         Seen: {
             addr: string;
             /** Format: date-time */
@@ -1437,24 +1648,36 @@ export interface components {
         };
         Session: {
             /** @enum {string} */
-            by: "token" | "password";
+            by: "token" | "password" | "local";
+            /** @description A second factor is to be set up before anything else */
+            limited: boolean;
             /** @description The roles that this one covers */
             may: ("look" | "sweep" | "administer")[];
             /** @enum {string} */
             role: "look" | "sweep" | "administer";
+            /** @description A second factor is set up */
+            secondFactor: boolean;
             user: string;
         };
         Sighting: {
+            /** @description Empty where it has none */
             addr: string;
             kind: string;
             mac?: string;
             name?: string;
             ports: components["schemas"]["Port"][];
+            /**
+             * @description What stands behind the address and has none of its own
+             * @example modbus/7
+             */
+            unit?: string;
             vendor?: string;
             /** @description Nothing more will come for it in this sweep */
             whole: boolean;
         };
         SignIn: {
+            /** @description Of the second factor, or a recovery code; only where the user has one */
+            code?: string;
             password: string;
             user: string;
         };
@@ -1508,6 +1731,7 @@ export interface components {
              */
             moved: number;
             pace: string;
+            plan?: components["schemas"]["Plan"];
             ports: string;
             ranges: string;
             /**
@@ -1531,11 +1755,18 @@ export interface components {
         Token: {
             /** Format: date-time */
             created: string;
+            /** Format: date-time */
+            expires: string;
             /** Format: int64 */
             id: number;
             label: string;
             /** @description Told once, when it is made */
             secret?: string;
+            /**
+             * Format: date-time
+             * @description When it was used last
+             */
+            used?: string;
         };
         User: {
             /** Format: date-time */
@@ -1547,6 +1778,8 @@ export interface components {
              * @enum {string}
              */
             role: "look" | "sweep" | "administer";
+            /** @description A second factor is set up */
+            readonly secondFactor: boolean;
         };
         Values: {
             firmware: string[];
@@ -1588,6 +1821,32 @@ export interface components {
             /** @description The maker in the form Airdrift uses */
             vendor?: string;
         };
+        Waits: {
+            /**
+             * Format: int64
+             * @description Before anything was measured
+             * @example 1000
+             */
+            first: number;
+            /**
+             * Format: int64
+             * @description At least, at the last try
+             * @example 2000
+             */
+            last: number;
+            /**
+             * Format: int64
+             * @description Whatever was measured
+             * @example 300
+             */
+            least: number;
+            /**
+             * Format: int64
+             * @description Whatever was measured
+             * @example 4000
+             */
+            most: number;
+        };
         Warning: {
             text: string;
         };
@@ -1600,6 +1859,62 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "get-access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Access"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revoke-access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-audit": {
         parameters: {
             query?: {
@@ -1906,7 +2221,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Password"];
+                "application/json": components["schemas"]["OwnPassword"];
             };
         };
         responses: {
@@ -1916,6 +2231,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-protocols": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Protocol"][] | null;
+                };
             };
             /** @description Error */
             default: {
@@ -2028,6 +2372,103 @@ export interface operations {
             };
         };
     };
+    "confirm-second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Code"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "begin-second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Confirmation"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondFactor"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Confirmation"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-session": {
         parameters: {
             query?: never;
@@ -2096,9 +2537,7 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
-            cookie?: {
-                airdrift_session?: string;
-            };
+            cookie?: never;
         };
         requestBody?: never;
         responses: {
@@ -2407,7 +2846,10 @@ export interface operations {
     };
     "import-leases": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Name of the file, for the texts of faults */
+                name?: string;
+            };
             header?: never;
             path: {
                 /** @description Number of the site */
@@ -2417,7 +2859,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["LeaseFile"];
+                "application/octet-stream": string;
             };
         };
         responses: {
@@ -3401,6 +3843,68 @@ export interface operations {
             };
         };
     };
+    "get-user-access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the user */
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Access"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revoke-user-access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the user */
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "reset-password": {
         parameters: {
             query?: never;
@@ -3450,6 +3954,36 @@ export interface operations {
                 "application/json": components["schemas"]["Role"];
             };
         };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reset-second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the user */
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description No Content */
             204: {

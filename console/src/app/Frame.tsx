@@ -21,6 +21,7 @@ import { useState, type ReactNode } from 'react';
 import { NavLink, Navigate, Outlet, useLocation, useNavigate, useParams } from 'react-router';
 
 import { answer, api, isSignedOut, type Site } from '../api/client';
+import { AccountPage } from '../users/AccountPage';
 import { Failure, Loading, Page } from './parts';
 import { useMay, useSession, useSites, type Role } from './queries';
 
@@ -41,11 +42,18 @@ const pages: { path: string; label: string; icon: ReactNode; role?: Role }[] = [
 /** The frame around all pages; it lets nobody see them who is not signed in. */
 export function Frame() {
   const session = useSession();
-  const sites = useSites(session.isSuccess);
+  const sites = useSites(session.isSuccess && !session.data.limited);
   const location = useLocation();
   const { site } = useParams();
   if (isSignedOut(session.error)) {
     return <Navigate to="/sign-in" replace state={{ from: location.pathname + location.search }} />;
+  }
+  if (session.data?.limited) {
+    return (
+      <Box component="main">
+        <AccountPage />
+      </Box>
+    );
   }
   const failure = session.error ?? sites.error;
   if (failure) {

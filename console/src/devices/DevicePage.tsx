@@ -113,6 +113,7 @@ function Facts({ d }: { d: Device }) {
       <Pairs
         pairs={[
           ['Addresses', d.addresses.length > 0 && <Addresses list={d.addresses} />],
+          ['Unit', d.unit],
           ['MAC', d.macs.length > 0 ? d.macs.map((m) => <MacLine key={m.mac} mac={m} />) : 'not visible from the vantage: the device is beyond a router'],
           ['Kind', kindLabel(d.kind)],
           ['First seen', moment(d.firstSeen) || 'never'],
@@ -417,14 +418,14 @@ function Ports({ d }: { d: Device }) {
     );
   }
   return (
-    <Panel title="Ports and first words">
+    <Panel title="Ports and banners">
       <Scrolling>
         <Table size="small" aria-label="Open ports and what was said there">
           <TableHead>
             <TableRow>
               <TableCell>Port</TableCell>
               <TableCell>Service</TableCell>
-              <TableCell>First words</TableCell>
+              <TableCell>Banner</TableCell>
             </TableRow>
           </TableHead>
           <TableBody>

@@ -257,7 +257,7 @@ function Grid({ site, filter, shown, change, rows, total, loading }: GridProps) 
 }
 
 function NoDevices() {
-  return <Empty title="No device is like this">Take a filter away, or start a sweep.</Empty>;
+  return <Empty title="No device is like this">Remove a filter, or start a sweep.</Empty>;
 }
 
 /** The first of a device's addresses, and how many there are besides. */

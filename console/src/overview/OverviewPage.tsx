@@ -1,4 +1,4 @@
-import { Box, Button, Grid, Link, Paper, Stack, Table, TableBody, TableCell, TableHead, TableRow, Typography } from '@mui/material';
+import { Alert, Box, Button, Grid, Link, Paper, Stack, Table, TableBody, TableCell, TableHead, TableRow, Typography } from '@mui/material';
 import type { ReactNode } from 'react';
 import { Link as RouterLink } from 'react-router';
 
@@ -6,7 +6,7 @@ import type { Schema, Sweep } from '../api/client';
 import { Empty, Failure, Loading, Page, Panel } from '../app/parts';
 import { useOverview, useSiteId } from '../app/queries';
 import { KindIcon, kindLabel } from '../devices/kinds';
-import { count, moment } from '../lib/format';
+import { count, moment, visible } from '../lib/format';
 import { StartSweepButton } from '../sweeps/StartSweep';
 import { StateChip, sweepSentence } from '../sweeps/state';
 
@@ -27,6 +27,11 @@ export function OverviewPage() {
   const o = overview.data;
   return (
     <Page title={o.site.name} actions={<StartSweepButton site={o.site} />}>
+      {o.notices.map((text) => (
+        <Alert key={text} severity="warning">
+          {visible(text)}
+        </Alert>
+      ))}
       {o.lastSweep ? <Figures site={site} o={o} /> : <NothingYet o={o} />}
     </Page>
   );

@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState, type FormEvent } from 'react';
 import { useLocation, useNavigate } from 'react-router';
 
-import { answer, api } from '../api/client';
+import { answer, api, wantsCode } from '../api/client';
 import { ModeButton } from '../app/Frame';
 import { Failure } from '../app/parts';
 
@@ -11,11 +11,16 @@ import { Failure } from '../app/parts';
 export function SignInPage() {
   const [user, setUser] = useState('');
   const [password, setPassword] = useState('');
+  const [code, setCode] = useState('');
+  const [coded, setCoded] = useState(false);
   const queries = useQueryClient();
   const navigate = useNavigate();
   const location = useLocation();
   const signIn = useMutation({
-    mutationFn: () => answer(api.POST('/api/v1/session', { body: { user, password } })),
+    mutationFn: () => answer(api.POST('/api/v1/session', { body: { user, password, ...(coded && { code }) } })),
+    onError: (failure) => {
+      if (wantsCode(failure)) setCoded(true);
+    },
     onSuccess: async () => {
       queries.clear();
       const from = (location.state as { from?: string } | null)?.from;
@@ -49,12 +54,23 @@ export function SignInPage() {
             value={password}
             onChange={(e) => setPassword(e.target.value)}
           />
-          <Failure failure={signIn.error} />
+          {coded && (
+            <TextField
+              label="Code"
+              autoComplete="one-time-code"
+              required
+              autoFocus
+              value={code}
+              onChange={(e) => setCode(e.target.value)}
+              helperText="Six digits of your authenticator, or a recovery code"
+            />
+          )}
+          {!(wantsCode(signIn.error) && code === '') && <Failure failure={signIn.error} />}
           <Button type="submit" variant="contained" size="large" loading={signIn.isPending}>
             Sign in
           </Button>
           <Typography variant="body2" color="textSecondary">
-            The first user is <code>administrator</code>; the password is in the file console-password in the service’s data directory.
+            The first user is <code>administrator</code>; its first password is in the file console-password in the service’s data directory.
           </Typography>
         </Stack>
       </Paper>

@@ -7,15 +7,16 @@ import { useNavigate } from 'react-router';
 import { answer, api, type Schema, type Site } from '../api/client';
 import { FormDialog } from '../app/parts';
 import { useMay } from '../app/queries';
+import { noPlan, PlanFields, toPlan, type PlanDraft } from './PlanFields';
 
 type Pace = NonNullable<Schema['NewSweep']['pace']>;
 
 type Figures = Schema['Pace'];
 
 const paces: { pace: Pace; says: string }[] = [
-  { pace: 'gentle', says: 'gentle: 25 questions a second, one at a time to each device; for old controllers' },
-  { pace: 'steady', says: 'steady: 300 questions a second' },
-  { pace: 'brisk', says: 'brisk: 3,000 questions a second; for sturdy networks' },
+  { pace: 'gentle', says: 'gentle: 25 probes/s, one at a time to each device, 10 broadcasts a second; for old controllers' },
+  { pace: 'steady', says: 'steady: 300 probes/s' },
+  { pace: 'brisk', says: 'brisk: 3,000 probes/s; for sturdy networks' },
   { pace: 'own', says: 'own figures' },
 ];
 
@@ -27,11 +28,13 @@ const portSets: { ports: string; says: string }[] = [
 ];
 
 const figureNames: { key: keyof Figures; label: string }[] = [
-  { key: 'rate', label: 'Questions a second' },
+  { key: 'rate', label: 'Probes/s' },
   { key: 'devices', label: 'Devices at a time' },
   { key: 'perDevice', label: 'At a time to a device' },
   { key: 'perNetwork', label: 'At a time to a network' },
   { key: 'rounds', label: 'Rounds' },
+  { key: 'broadcasts', label: 'Broadcasts a second' },
+  { key: 'gap', label: 'Gap, ms' },
 ];
 
 /** Opens the dialog that starts a sweep. */
@@ -52,10 +55,11 @@ function StartSweepDialog({ site, onClose }: { site: Site; onClose: () => void }
   const [ranges, setRanges] = useState('');
   const [exclusions, setExclusions] = useState('');
   const [pace, setPace] = useState<Pace>('steady');
-  const [figures, setFigures] = useState<Figures>({ rate: 50, devices: 4, perDevice: 1, perNetwork: 32, rounds: 3 });
+  const [figures, setFigures] = useState<Figures>({ rate: 50, devices: 4, perDevice: 1, perNetwork: 32, rounds: 3, broadcasts: 20, gap: 100 });
   const [portSet, setPortSet] = useState('telling');
   const [portList, setPortList] = useState('22, 80, 443');
   const [chosen, setChosen] = useState('');
+  const [plan, setPlan] = useState<PlanDraft>(noPlan);
   const navigate = useNavigate();
   const queries = useQueryClient();
   const vantages = useQuery({ queryKey: ['vantages'], queryFn: async () => (await answer(api.GET('/api/v1/vantages'))) ?? [] });
@@ -65,7 +69,7 @@ function StartSweepDialog({ site, onClose }: { site: Site; onClose: () => void }
       answer(
         api.POST('/api/v1/sites/{site}/sweeps', {
           params: { path: { site: site.id } },
-          body: { ranges, exclusions, pace, figures: pace === 'own' ? figures : undefined, vantage, ports: portSet === 'list' ? portList : portSet },
+          body: { ranges, exclusions, pace, figures: pace === 'own' ? figures : undefined, vantage, ports: portSet === 'list' ? portList : portSet, plan: toPlan(plan) },
         }),
       ),
     onSuccess: async (sweep) => {
@@ -94,7 +98,7 @@ function StartSweepDialog({ site, onClose }: { site: Site; onClose: () => void }
         multiline
         value={ranges}
         onChange={(e) => setRanges(e.target.value)}
-        helperText="10.40.1.9, 10.40.1.0/24, 10.40.1.20-10.40.1.80 or 10.40.1.20-80, parted by commas. Empty: all networks of the site."
+        helperText="10.40.1.9, 10.40.1.0/24, 10.40.1.20-10.40.1.80 or 10.40.1.20-80, separated by commas. Empty: all networks of the site."
       />
       <TextField label="Leave out" value={exclusions} onChange={(e) => setExclusions(e.target.value)} helperText="Written in the same way" />
       <TextField select label="Pace" value={pace} onChange={(e) => setPace(e.target.value as Pace)}>
@@ -127,6 +131,7 @@ function StartSweepDialog({ site, onClose }: { site: Site; onClose: () => void }
         ))}
       </TextField>
       {portSet === 'list' && <TextField label="List of ports" value={portList} onChange={(e) => setPortList(e.target.value)} helperText="22, 80, 8000-8100" />}
+      <PlanFields plan={plan} onChange={setPlan} />
       {vantages.data?.length === 0 && <Alert severity="warning">This machine has no interface with an address.</Alert>}
     </FormDialog>
   );

@@ -151,7 +151,7 @@ function Running({ progress, sweep }: { progress: Progress | undefined; sweep: S
         <Typography sx={{ fontWeight: 650 }}>{progress?.stage ?? 'beginning'}</Typography>
         <Typography>{Math.floor(share)} %</Typography>
         <Typography>{progress?.found ?? 0} found</Typography>
-        <Typography color="textSecondary">{Math.round(progress?.rate ?? 0).toLocaleString()} questions a second</Typography>
+        <Typography color="textSecondary">{Math.round(progress?.rate ?? 0).toLocaleString()} probes/s</Typography>
         <Typography color="textSecondary">{progress && progress.secondsLeft > 0 ? `${span(progress.secondsLeft)} left in this stage` : ''}</Typography>
       </Stack>
       <LinearProgress variant="determinate" value={share} aria-label="Progress of this stage" sx={{ height: 8, borderRadius: 4 }} />
@@ -179,7 +179,7 @@ function Ended({ sweep }: { sweep: Sweep }) {
 }
 
 const columns: GridColDef<Sighting>[] = [
-  { field: 'addr', headerName: 'Address', width: 140, sortComparator: compareAddresses, renderCell: ({ row }) => <DeviceText>{row.addr}</DeviceText> },
+  { field: 'addr', headerName: 'Address', width: 140, sortComparator: compareAddresses, renderCell: ({ row }) => <DeviceText>{[row.addr, row.unit].filter(Boolean).join(' ') || 'none'}</DeviceText> },
   { field: 'mac', headerName: 'MAC', width: 165, renderCell: ({ row }) => <DeviceText>{row.mac}</DeviceText> },
   { field: 'vendor', headerName: 'Vendor', flex: 1, minWidth: 140, renderCell: ({ row }) => visible(row.vendor ?? '') },
   {
@@ -192,10 +192,10 @@ const columns: GridColDef<Sighting>[] = [
     field: 'ports', headerName: 'Ports', flex: 0.8, minWidth: 120, sortable: false,
     renderCell: ({ row }) => <DeviceText>{row.ports.map((p) => p.port.replace('tcp/', '')).join(' ')}</DeviceText>,
   },
-  { field: 'words', headerName: 'First words', flex: 1.6, minWidth: 160, sortable: false, renderCell: ({ row }) => <DeviceText>{firstWords(row)}</DeviceText> },
+  { field: 'words', headerName: 'Banner', flex: 1.6, minWidth: 160, sortable: false, renderCell: ({ row }) => <DeviceText>{firstWords(row)}</DeviceText> },
 ];
 
-/** The most telling of a sighting's first words. */
+/** The most telling banner of a sighting. */
 function firstWords(s: Sighting): string {
   const words = s.ports.flatMap((p) => p.words);
   const telling = ['http.title', 'ftp.greeting', 'text.telnet', 'mail.smtp', 'ssh.greeting', 'rtsp.server', 'text.greeting', 'http.server'];
@@ -218,7 +218,7 @@ function Sightings({ rows, running }: { rows: Sighting[]; running: boolean }) {
     <Paper variant="outlined" sx={{ height: 'calc(100vh - 330px)', minHeight: 360 }} key={site}>
       <DataGrid
         rows={rows}
-        getRowId={(s) => `${s.addr} ${s.mac ?? ''}`}
+        getRowId={(s) => `${s.addr} ${s.mac ?? ''} ${s.unit ?? ''}`}
         columns={columns}
         density="compact"
         disableColumnFilter

@@ -30,7 +30,7 @@ function reduce(state: Watched, event: Event): Watched {
       return { ...state, progress: event.progress, broken: false };
     case 'sightings': {
       const sightings = new Map(state.sightings);
-      for (const s of event.sightings) sightings.set(`${s.addr} ${s.mac ?? ''}`, s);
+      for (const s of event.sightings) sightings.set(`${s.addr} ${s.mac ?? ''} ${s.unit ?? ''}`, s);
       return { ...state, sightings, broken: false };
     }
     case 'warning':

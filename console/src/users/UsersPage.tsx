@@ -7,6 +7,7 @@ import { answer, api, type Schema } from '../api/client';
 import { DeviceText, Failure, FormDialog, Loading, Page, Panel, RemoveButton, Scrolling } from '../app/parts';
 import type { Role } from '../app/queries';
 import { moment } from '../lib/format';
+import { SessionTable } from './SessionTable';
 
 type User = Schema['User'];
 
@@ -25,7 +26,7 @@ export function UsersPage() {
       title="Users"
       actions={
         <Button variant="contained" startIcon={<AddIcon />} onClick={() => setAdding(true)}>
-          Enter a user
+          Add a user
         </Button>
       }
     >
@@ -52,6 +53,7 @@ function useUserChange<T>(change: (value: T) => Promise<unknown>, then?: () => v
 
 function UserTable({ users }: { users: User[] }) {
   const [resetting, setResetting] = useState('');
+  const [showing, setShowing] = useState('');
   const role = useUserChange(({ user, role }: { user: string; role: Role }) =>
     answer(api.PUT('/api/v1/users/{user}/role', { params: { path: { user } }, body: { role } })),
   );
@@ -65,6 +67,7 @@ function UserTable({ users }: { users: User[] }) {
             <TableRow>
               <TableCell>Name</TableCell>
               <TableCell>Role</TableCell>
+              <TableCell>Second factor</TableCell>
               <TableCell>Since</TableCell>
               <TableCell>Change</TableCell>
             </TableRow>
@@ -76,12 +79,16 @@ function UserTable({ users }: { users: User[] }) {
                 <TableCell>
                   <RoleField label={`Role of ${u.name}`} value={u.role} onRole={(r) => role.mutate({ user: u.name, role: r })} plain />
                 </TableCell>
+                <TableCell>{u.secondFactor ? 'on' : 'off'}</TableCell>
                 <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(u.created)}</TableCell>
                 <TableCell sx={{ whiteSpace: 'nowrap' }}>
                   <Button size="small" onClick={() => setResetting(u.name)}>
                     New password
                   </Button>
-                  <RemoveButton label={`Take ${u.name} away`} says={`Take ${u.name} away, tokens and sessions included`} onRemove={() => remove.mutate(u.name)} />
+                  <Button size="small" onClick={() => setShowing(u.name)}>
+                    Access
+                  </Button>
+                  <RemoveButton label={`Delete ${u.name}`} says={`Delete ${u.name}, tokens and sessions included`} onRemove={() => remove.mutate(u.name)} />
                 </TableCell>
               </TableRow>
             ))}
@@ -89,6 +96,7 @@ function UserTable({ users }: { users: User[] }) {
         </Table>
       </Scrolling>
       {resetting && <PasswordDialog user={resetting} onClose={() => setResetting('')} />}
+      {showing && <AccessDialog user={users.find((u) => u.name === showing)} name={showing} onClose={() => setShowing('')} />}
     </Panel>
   );
 }
@@ -102,8 +110,8 @@ function RoleField({ label, value, onRole, plain }: { label: string; value: Role
       label={plain ? undefined : label}
       value={value}
       onChange={(e) => onRole(e.target.value as Role)}
-      slotProps={{ select: { SelectDisplayProps: { 'aria-label': label } } }}
-      sx={{ minWidth: 150 }}
+      slotProps={{ select: { SelectDisplayProps: { 'aria-label': label }, ...(plain && { renderValue: (role: unknown) => String(role) }) } }}
+      sx={{ minWidth: plain ? 110 : 150 }}
     >
       {roles.map((r) => (
         <MenuItem key={r.role} value={r.role}>
@@ -120,7 +128,7 @@ function AddDialog({ onClose }: { onClose: () => void }) {
   const [password, setPassword] = useState('');
   const add = useUserChange(() => answer(api.POST('/api/v1/users', { body: { name, role, password } })), onClose);
   return (
-    <FormDialog title="Enter a user" does="Enter" failure={add.error} busy={add.isPending} onSubmit={() => add.mutate(undefined)} onClose={onClose}>
+    <FormDialog title="Add a user" does="Add" failure={add.error} busy={add.isPending} onSubmit={() => add.mutate(undefined)} onClose={onClose}>
       <TextField label="User’s name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} helperText="Letters, digits, dot, dash, underscore and @" />
       <RoleField label="Role" value={role} onRole={setRole} />
       <PasswordField label="User’s password" value={password} onText={setPassword} />
@@ -133,8 +141,37 @@ function PasswordDialog({ user, onClose }: { user: string; onClose: () => void }
   const reset = useUserChange(() => answer(api.PUT('/api/v1/users/{user}/password', { params: { path: { user } }, body: { password } })), onClose);
   return (
     <FormDialog title={`New password of ${user}`} does="Set" failure={reset.error} busy={reset.isPending} onSubmit={() => reset.mutate(undefined)} onClose={onClose}>
-      <Alert severity="info">The user is signed out everywhere.</Alert>
+      <Alert severity="info">The user’s sessions end, and the tokens are deleted.</Alert>
       <PasswordField label="New password" value={password} onText={setPassword} />
+    </FormDialog>
+  );
+}
+
+/** What lets a user in besides the password, to be revoked. */
+function AccessDialog({ user, name, onClose }: { user: User | undefined; name: string; onClose: () => void }) {
+  const path = { user: name };
+  const access = useQuery({ queryKey: ['access', name], queryFn: () => answer(api.GET('/api/v1/users/{user}/access', { params: { path } })) });
+  const revoke = useUserChange(() => answer(api.DELETE('/api/v1/users/{user}/access', { params: { path } })), onClose);
+  const reset = useUserChange(() => answer(api.DELETE('/api/v1/users/{user}/second-factor', { params: { path } })));
+  return (
+    <FormDialog title={`Access of ${name}`} does="End sessions, delete tokens" failure={access.error ?? revoke.error ?? reset.error} busy={revoke.isPending} onSubmit={() => revoke.mutate(undefined)} onClose={onClose}>
+      {access.isPending && <Loading />}
+      {access.data && (
+        <>
+          <SessionTable sessions={access.data.sessions} />
+          {access.data.tokens.map((t) => (
+            <span key={t.id}>
+              Token for <DeviceText>{t.label}</DeviceText>, used {t.used ? moment(t.used) : 'never'}, good until {moment(t.expires)}
+            </span>
+          ))}
+          {access.data.tokens.length === 0 && <span>No token.</span>}
+        </>
+      )}
+      {user?.secondFactor && (
+        <Button variant="outlined" color="error" loading={reset.isPending} onClick={() => reset.mutate(undefined)}>
+          Turn the second factor off
+        </Button>
+      )}
     </FormDialog>
   );
 }
@@ -149,7 +186,7 @@ export function PasswordField({ label, value, onText }: { label: string; value: 
       autoComplete="new-password"
       value={value}
       onChange={(e) => onText(e.target.value)}
-      helperText="At least 10 characters"
+      helperText="At least 10 characters, and not one in common use"
     />
   );
 }

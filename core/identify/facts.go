@@ -1,0 +1,4 @@
+package identify
+
+// The facts that rules rest on are documented by the protocols that give them.
+import _ "airdrift/core/probe"

@@ -1,0 +1,74 @@
+package probe
+
+import (
+	"context"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+
+	"airdrift/core/evidence"
+)
+
+// Keys of the facts.
+const (
+	keyRDPSecurity = "rdp.security"
+)
+
+var _ = register(Protocol{
+	Name: "rdp", Source: evidence.SourceRDP, Cost: Middling,
+	Ports: []uint16{3389}, Telling: []uint16{3389}, Talk: talkRDP,
+	Facts: []evidence.Fact{
+		{Key: keyRDPSecurity, Says: "the security that a remote desktop wants", Standard: "MS-RDPBCGR, 2.2.1.2", Example: "network level authentication"},
+	},
+})
+
+// rdpSecurity are the protocols that a server of remote desktops may choose (MS-RDPBCGR, 2.2.1.2.1).
+var rdpSecurity = map[uint32]string{0: "standard", 1: "TLS", 2: "network level authentication", 4: "RDSTLS", 8: "network level authentication"}
+
+// rdpRequest asks to connect by TLS or network level authentication (MS-RDPBCGR, 2.2.1.1, in the envelope of RFC 1006).
+var rdpRequest = []byte{3, 0, 0, 19, 14, 0xe0, 0, 0, 0, 0, 0, 1, 0, 8, 0, 3, 0, 0, 0}
+
+// talkRDP learns which security a remote desktop wants, and where that begins with TLS the certificate, which as a rule names the
+// machine (MS-RDPBCGR, 5.4.5).
+func talkRDP(ctx context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
+	if _, err := conn.Write(rdpRequest); err != nil {
+		return
+	}
+	head := make([]byte, 11) // RFC 1006 header of 4 bytes, connection confirm of 7
+	if _, err := io.ReadFull(conn, head); err != nil {
+		return
+	}
+	var rest []byte
+	if length := binary.BigEndian.Uint16(head[2:]); length >= 19 {
+		rest = make([]byte, 8)
+		if _, err := io.ReadFull(conn, rest); err != nil {
+			return
+		}
+	}
+	choice := rdpChoice(head, rest)
+	f.add(evidence.SourceRDP, keyRDPSecurity, []byte(choice))
+	if choice == rdpSecurity[1] || choice == rdpSecurity[2] {
+		secure(ctx, conn, f)
+	}
+}
+
+// rdpChoice reads a connection confirm and the negotiation behind it, where there is one.
+func rdpChoice(head, rest []byte) string {
+	const confirm, response, failure = 0xd0, 2, 3
+	if len(head) < 11 || head[0] != 3 || head[5] != confirm {
+		return ""
+	}
+	if len(rest) < 8 {
+		return rdpSecurity[0]
+	}
+	choice := binary.LittleEndian.Uint32(rest[4:])
+	switch rest[0] {
+	case response:
+		return rdpSecurity[choice]
+	case failure:
+		return fmt.Sprintf("refused (code %d)", choice)
+	}
+	return rdpSecurity[0]
+}

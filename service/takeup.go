@@ -1,0 +1,122 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"time"
+
+	"airdrift/store"
+)
+
+// interrupt marks the sweeps that an earlier run of the service has left running, and gives those that are to be taken up: they
+// or their journals are left.
+func (s *sweeper) interrupt(ctx context.Context) ([]uint64, error) {
+	left, err := s.spool.Left()
+	if err != nil {
+		return nil, err
+	}
+	running, err := s.store.InterruptRunning(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, record := range running {
+		if !slices.Contains(left, record.ID) {
+			left = append(left, record.ID)
+		}
+	}
+	slices.Sort(left)
+	return left, nil
+}
+
+// takeUp enters what sweeps had seen when an earlier run of the service ended: what the spool still has goes into the
+// database first. One that cannot be taken up holds back no other. While the database is away it is waited for.
+func (s *sweeper) takeUp(ctx context.Context, left []uint64) {
+	defer close(s.takenUp)
+	for _, id := range left {
+		for wait := writeEvery; ; wait = min(2*wait, 10*time.Second) {
+			err := s.takeUpOne(ctx, id)
+			if err == nil {
+				break
+			}
+			slog.ErrorContext(ctx, "what a sweep had seen could not be entered", "sweep", id, "error", err)
+			if !store.IsAway(err) {
+				break
+			}
+			if waitOr(ctx, wait) != nil {
+				return
+			}
+		}
+	}
+}
+
+// takeUpOne enters what one sweep had seen. Whatever of its journal cannot be used is kept under another name.
+func (s *sweeper) takeUpOne(ctx context.Context, id uint64) error {
+	record, err := s.store.Sweep(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return s.putAside(ctx, id, "unknown", errors.New("the database does not know the sweep"))
+	}
+	if err != nil {
+		return err
+	}
+	sightings, unread := s.spool.Read(id)
+	refused, err := s.store.SaveSightings(ctx, id, sightings)
+	if err != nil {
+		return err
+	}
+	if len(refused) > 0 {
+		name, err := refuseAll(s.spool, id, refused)
+		if err != nil {
+			return err
+		}
+		record.Warnings = append(record.Warnings, fmt.Sprintf("The database does not take %d sightings: they are set aside in the file %s of the spool.", len(refused), name))
+	}
+	if record.State == store.Interrupted { // else the ledger has it, and only the journal was left
+		if err := s.enterInterrupted(ctx, record); err != nil {
+			return err
+		}
+	}
+	if unread != nil {
+		return s.putAside(ctx, id, "damaged", unread)
+	}
+	return s.spool.Remove(id)
+}
+
+func (s *sweeper) enterInterrupted(ctx context.Context, record store.Sweep) error {
+	text := "Interrupted: the service ended in the middle of the sweep. What was seen is kept, and it can be continued."
+	if err := s.store.Log(ctx, record.ID, store.LogLine{At: time.Now().UTC(), Text: text}); err != nil {
+		return err
+	}
+	_, err := enterOrFail(ctx, s.store, s.enter, record)
+	return err
+}
+
+// putAside gives a journal another name, and says so in the log; the overview tells of it as long as it is there.
+func (s *sweeper) putAside(ctx context.Context, id uint64, why string, cause error) error {
+	name, err := s.spool.SetAside(id, why, time.Now())
+	if err != nil {
+		return err
+	}
+	slog.WarnContext(ctx, "the journal of a sweep is put aside", "sweep", id, "file", name, "cause", cause)
+	return nil
+}
+
+// notices are what somebody has to look after, in words.
+func (s *sweeper) notices() []string {
+	list := []string{}
+	select {
+	case <-s.takenUp:
+	default:
+		list = append(list, "What was seen before the service started is being entered into the list of devices.")
+	}
+	aside, err := s.spool.Aside()
+	if err != nil {
+		return append(list, "The spool on disk cannot be read: "+err.Error())
+	}
+	for _, name := range aside {
+		list = append(list, fmt.Sprintf("The file %s in the directory spool of the data directory holds what could not be stored or read. Keep a copy, then delete it.", name))
+	}
+	return list
+}
