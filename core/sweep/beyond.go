@@ -37,14 +37,30 @@ func (c *caller) callBeyond(ctx context.Context, set netrange.Set, name string) 
 		return err
 	}
 	return c.byPace(ctx, set, func(ctx context.Context, part netrange.Set, pace *pacing, of string) error {
-		return c.callByTCP(ctx, part, pace, name+of)
+		return c.callByTCP(ctx, part, pace, name+of, &ears)
 	})
 }
 
 // ears are the readers of a call that are to be ended with it.
 type ears struct {
-	mu    sync.Mutex // guards stops
-	stops []func() error
+	mu        sync.Mutex // guards all below
+	stops     []func() error
+	four, six bool // the families that are called by echo
+}
+
+// hear takes note that a family is called by echo.
+func (e *ears) hear(network string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.four = e.four || network == "ip4"
+	e.six = e.six || network == "ip6"
+}
+
+// hearsFrom reports whether an address was called by echo.
+func (e *ears) hearsFrom(a netip.Addr) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return a.Is4() && e.four || a.Is6() && e.six
 }
 
 func (e *ears) add(stop func() error) {
@@ -82,6 +98,7 @@ func (c *caller) callFamily(ctx context.Context, network, name string, set netra
 		return err
 	}
 	ears.add(echo.Close)
+	ears.hear(network)
 	return c.callByEcho(ctx, echo, network+name, set, ears)
 }
 
@@ -126,7 +143,7 @@ func (c *caller) heardEcho(ctx context.Context, reply wire.EchoReply, rtt time.D
 }
 
 // callByTCP knocks at those that gave no echo.
-func (c *caller) callByTCP(ctx context.Context, set netrange.Set, pace *pacing, name string) error {
+func (c *caller) callByTCP(ctx context.Context, set netrange.Set, pace *pacing, name string, ears *ears) error {
 	call := "knock" + name
 	visit, of := netrange.NewVisit(set, c.order.Seed+1), fingerprint(call, set, c.order.Seed+1)
 	g, groupCtx := errgroup.WithContext(ctx)
@@ -147,56 +164,16 @@ func (c *caller) callByTCP(ctx context.Context, set netrange.Set, pace *pacing, 
 		}
 		g.Go(func() error {
 			defer c.meter.settle(calling, 1)
-			return c.knock(groupCtx, a, pace)
+			echoes := 0
+			if ears.hearsFrom(a) {
+				echoes = pace.Rounds
+			}
+			return c.knock(groupCtx, a, pace, echoes)
 		})
 		// Those under way when a sweep ends have to be knocked at again.
 		c.resume.reach(call, Place{At: i - min(i, uint64(together)), Of: of}, since)
 	}
 	return errors.Join(g.Wait(), ctx.Err())
-}
-
-// knock tries ports of one address, in the order in which that has paid here, until one answers or hardly anybody can be there.
-func (c *caller) knock(ctx context.Context, a netip.Addr, pace *pacing) error {
-	network, loss := c.timers.networkOf(a), pace.pace.loss()
-	most := maxPackets - pace.Rounds
-	if tries := pace.pace.tries(pace.Rounds, maxRounds); tries > pace.Rounds { // so much gets lost that this would miss somebody
-		most = tries * len(probe.KnockPorts())
-	}
-	plan := c.knocks.plan(network, most, loss)
-	for i, port := range plan {
-		if c.over(a) {
-			return nil
-		}
-		wait := min(c.timers.wait(a), oneSYN)
-		if i == len(plan)-1 {
-			wait = c.timers.last(wait)
-		}
-		found, err := c.knockOnce(ctx, netip.AddrPortFrom(a, port), wait)
-		if err != nil {
-			return err
-		}
-		if found {
-			c.knocks.paid(network, port, i)
-			return nil
-		}
-	}
-	if !c.over(a) {
-		c.knocks.inVain(network, plan)
-	}
-	return nil
-}
-
-// oneSYN is how long a connection can be waited for before systems send a second request for it (RFC 6298, 2.1).
-const oneSYN = 990 * time.Millisecond
-
-func (c *caller) knockOnce(ctx context.Context, addr netip.AddrPort, wait time.Duration) (found bool, err error) {
-	outcome, rtt, err := c.touch(ctx, addr, wait, calling)
-	if err != nil || outcome != probe.Open && outcome != probe.Refused {
-		return false, err
-	}
-	c.timers.measured(addr.Addr(), rtt)
-	c.noted(c.routed(ctx, addr.Addr(), tcpItem(addr.Port(), outcome, rtt)))
-	return true, nil
 }
 
 // routed makes a sighting of an answer that came through the system's own stack. Where the address lies on the own

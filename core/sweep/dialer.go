@@ -170,21 +170,34 @@ func (c *pacedPackets) SetReadDeadline(t time.Time) error {
 	return c.PacketConn.SetReadDeadline(t)
 }
 
+// patience is how long an answer is waited for. One that is overdue no longer counts as in flight, and overdue is called, where it is
+// set; it is still heard until the wait is over.
+type patience struct {
+	wait, due time.Duration
+	overdue   func()
+}
+
+func patient(wait time.Duration) patience { return patience{wait: wait, due: wait} }
+
 // connect tries to open a TCP connection with care for the device, in the network's lane and within the pace. A silence while
 // nothing could be heard says nothing, so the try is made again.
-func (e *engine) connect(ctx context.Context, addr netip.AddrPort, wait time.Duration, c class) (conn net.Conn, rtt time.Duration, outcome probe.Outcome, err error) {
+func (e *engine) connect(ctx context.Context, addr netip.AddrPort, patience patience, c class) (conn net.Conn, rtt time.Duration, outcome probe.Outcome, err error) {
 	for {
 		leave, err := e.lanes.enter(ctx, e.timers.networkOf(addr.Addr()), e.paceAt(addr.Addr()).PerNetwork)
 		if err != nil {
 			return nil, 0, probe.Silent, err
 		}
+		leave = sync.OnceFunc(leave)
 		var began time.Time
 		err = e.persist(ctx, func() error {
 			if err := e.mayConnect(ctx, addr.Addr(), c); err != nil {
 				return err
 			}
-			waiting, cancel := context.WithTimeout(ctx, wait)
+			waiting, cancel := context.WithTimeout(ctx, patience.wait)
 			defer cancel()
+			if patience.overdue != nil {
+				defer time.AfterFunc(patience.due, func() { leave(); patience.overdue() }).Stop()
+			}
 			began = time.Now()
 			conn, err = e.wire.DialContext(waiting, "tcp", e.zoned(addr))
 			return err
@@ -202,8 +215,8 @@ func (e *engine) connect(ctx context.Context, addr netip.AddrPort, wait time.Dur
 }
 
 // touch is connect that hangs up at once.
-func (e *engine) touch(ctx context.Context, addr netip.AddrPort, wait time.Duration, c class) (probe.Outcome, time.Duration, error) {
-	conn, rtt, outcome, err := e.connect(ctx, addr, wait, c)
+func (e *engine) touch(ctx context.Context, addr netip.AddrPort, patience patience, c class) (probe.Outcome, time.Duration, error) {
+	conn, rtt, outcome, err := e.connect(ctx, addr, patience, c)
 	if conn != nil {
 		conn.Close()
 	}

@@ -2,7 +2,6 @@ package sweep
 
 import (
 	"cmp"
-	"math"
 	"net/netip"
 	"slices"
 	"sync"
@@ -59,26 +58,37 @@ func (o *knockings) hit(port uint16) float64 {
 	return (o.hits[port] + hitBefore*portsBefore) / (o.tries[port] + portsBefore)
 }
 
+// firstLost is the chance that the first packet to an address beyond a router gets lost: the router has to look for the address by ARP
+// first, and many drop what made them look, or hold few packets meanwhile (RFC 1122, 2.3.2.2, asks that one be kept).
+const firstLost = 0.5
+
 // plan gives the ports to knock at, in the order in which that is likely to pay, at most so many: until hardly anybody can be there
-// who has not answered. Where packets get lost a port may be tried again.
-func (k *knocking) plan(network netip.Prefix, most int, loss float64) []uint16 {
+// who has not answered. Where packets get lost a port may be tried again. fresh says that nothing was sent to the address before.
+func (k *knocking) plan(network netip.Prefix, most int, loss float64, fresh bool) []uint16 {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	own := k.ofLocked(network)
 	open, shy := own.chances()
-	silent := map[uint16]int{} // how often it was tried
-	answers := func(port uint16) float64 {
+	unheard := map[uint16]float64{} // the chance that all tries so far were lost
+	for _, port := range probe.KnockPorts() {
+		unheard[port] = 1
+	}
+	answers := func(port uint16, loss float64) float64 {
 		// That it would answer, if what was sent so far were not lost.
 		h := own.hit(port)
-		would := h * math.Pow(loss, float64(silent[port]))
+		would := h * unheard[port]
 		return would / (1 - h + would) * (1 - loss)
 	}
 	var plan []uint16
 	for len(plan) < max(1, most-1) { // the last is waited for so long that the system sends it twice
-		port := slices.MaxFunc(probe.KnockPorts(), func(a, b uint16) int { return cmp.Compare(answers(a), answers(b)) })
+		lost := loss
+		if fresh && len(plan) == 0 {
+			lost = max(loss, firstLost)
+		}
+		port := slices.MaxFunc(probe.KnockPorts(), func(a, b uint16) int { return cmp.Compare(answers(a, lost), answers(b, lost)) })
 		plan = append(plan, port)
-		missOpen, missShy := 1-openAnswers*(1-loss), 1-answers(port)
-		silent[port]++
+		missOpen, missShy := 1-openAnswers*(1-lost), 1-answers(port, lost)
+		unheard[port] *= lost
 		open, shy = open*missOpen, shy*missShy
 		if open+shy < nobody {
 			break

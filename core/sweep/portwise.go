@@ -71,7 +71,7 @@ func (i *interviewer) askPort(ctx context.Context, t *target, port uint16) error
 			wait = i.timers.last(wait)
 		}
 		t.asks(fmt.Sprintf("a connection to %s", evidence.TCP(port)))
-		conn, rtt, outcome, err := i.connect(ctx, addr, wait, asking)
+		conn, rtt, outcome, err := i.connect(ctx, addr, patient(wait), asking)
 		if err != nil {
 			return err
 		}
@@ -141,7 +141,7 @@ func (i *interviewer) followUp(ctx context.Context, t *target, p *probe.Protocol
 		return err
 	}
 	defer leave()
-	conn, _, _, err := i.connect(ctx, addr, i.timers.wait(t.addr), asking)
+	conn, _, _, err := i.connect(ctx, addr, patient(i.timers.wait(t.addr)), asking)
 	if err != nil || conn == nil {
 		return err
 	}
@@ -177,7 +177,7 @@ func (i *interviewer) tryUnlikelyPorts(ctx context.Context, t *target) error {
 	wait := i.timers.wait(t.addr)
 	for range unlikelyPorts {
 		port := uint16(49152 + random.IntN(16384))
-		outcome, _, err := i.touch(ctx, netip.AddrPortFrom(t.at, port), wait, asking)
+		outcome, _, err := i.touch(ctx, netip.AddrPortFrom(t.at, port), patient(wait), asking)
 		if err != nil || outcome != probe.Open {
 			return err
 		}
@@ -199,7 +199,7 @@ func (i *interviewer) missed(ctx context.Context, t *target) error {
 	}
 	wait := max(i.timers.wait(t.addr), i.timers.waits.First)
 	for range portTries {
-		outcome, _, err := i.touch(ctx, netip.AddrPortFrom(t.at, port), wait, asking)
+		outcome, _, err := i.touch(ctx, netip.AddrPortFrom(t.at, port), patient(wait), asking)
 		if err != nil {
 			return err
 		}

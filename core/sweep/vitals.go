@@ -51,7 +51,7 @@ func (v *vitals) look(ctx context.Context, t *target) (alive bool, err error) {
 		return true, nil
 	}
 	for range lookTries {
-		outcome, _, err := v.touch(ctx, netip.AddrPortFrom(t.addr, port), v.timers.last(v.timers.wait(t.addr)), asking)
+		outcome, _, err := v.touch(ctx, netip.AddrPortFrom(t.addr, port), patient(v.timers.last(v.timers.wait(t.addr))), asking)
 		if err != nil || outcome != probe.Silent {
 			return true, err
 		}

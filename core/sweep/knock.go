@@ -1,0 +1,74 @@
+package sweep
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"airdrift/core/probe"
+)
+
+// oneSYN is how long a connection can be waited for before systems send a second request for it (RFC 6298, 2.1).
+const oneSYN = 990 * time.Millisecond
+
+// knock tries ports of one address, in the order in which that has paid here, until one answers or hardly anybody can be there. What
+// answers late, while the next port is tried, counts too. echoes is how many requests the address was sent before.
+func (c *caller) knock(ctx context.Context, a netip.Addr, pace *pacing, echoes int) error {
+	network, loss := c.timers.networkOf(a), pace.pace.loss()
+	most := maxPackets - echoes
+	if tries := pace.pace.tries(pace.Rounds, maxRounds); tries > pace.Rounds { // so much gets lost that this would miss somebody
+		most = tries * len(probe.KnockPorts())
+	}
+	plan := c.knocks.plan(network, most, loss, echoes == 0)
+	alone, met := context.WithCancel(ctx)
+	defer met()
+	var tries errgroup.Group
+	for i, port := range plan {
+		if c.over(a) || alone.Err() != nil {
+			break
+		}
+		patience := patience{wait: oneSYN, due: max(min(c.timers.wait(a), oneSYN), oneSYN/time.Duration(pace.PerDevice))}
+		if i == len(plan)-1 {
+			patience = patient(c.timers.last(c.timers.wait(a)))
+		}
+		next, goOn := context.WithCancel(alone)
+		if patience.due < patience.wait {
+			patience.overdue = goOn
+		}
+		tries.Go(func() error {
+			defer goOn()
+			found, err := c.knockOnce(alone, netip.AddrPortFrom(a, port), patience)
+			if found {
+				c.knocks.paid(network, port, i)
+				met()
+			}
+			if alone.Err() != nil && ctx.Err() == nil && !isFatal(err) {
+				return nil // given up, as somebody has answered
+			}
+			return err
+		})
+		<-next.Done()
+	}
+	if c.over(a) {
+		met()
+	}
+	if err := tries.Wait(); err != nil {
+		return err
+	}
+	if !c.over(a) {
+		c.knocks.inVain(network, plan)
+	}
+	return nil
+}
+
+func (c *caller) knockOnce(ctx context.Context, addr netip.AddrPort, patience patience) (found bool, err error) {
+	outcome, rtt, err := c.touch(ctx, addr, patience, calling)
+	if err != nil || outcome != probe.Open && outcome != probe.Refused {
+		return false, err
+	}
+	c.timers.measured(addr.Addr(), rtt)
+	c.noted(c.routed(ctx, addr.Addr(), tcpItem(addr.Port(), outcome, rtt)))
+	return true, nil
+}
