@@ -28,7 +28,8 @@ import (
 
 var asJSON = map[string]string{"Content-Type": "application/json"}
 
-// Three hundred connections that ask for a file and read nothing, and as many that never finish asking, keep nobody out.
+// Connections that ask for a file and read nothing, and others that never finish asking, keep nobody out, not even who comes from the
+// same address.
 func TestWhoReadsNothingKeepsNobodyOut(t *testing.T) {
 	t.Parallel()
 	files := fstest.MapFS{"index.html": {Data: []byte("<title>Airdrift</title>")}, "assets/large.js": {Data: make([]byte, 32<<20)}}
@@ -40,10 +41,11 @@ func TestWhoReadsNothingKeepsNobodyOut(t *testing.T) {
 			t.Fatal(err)
 		}
 		t.Cleanup(func() { _ = conn.Close() })
-		request := "GET /assets/large.js HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n"
-		if i%2 == 1 {
-			request = "POST /api/v1/session HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nContent-Length: 900\r\n\r\n{"
-		}
+		post := "POST /api/v1/session HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\n"
+		request := []string{
+			"GET /assets/large.js HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n", post + "Content-Length: 900\r\n\r\n{",
+			post + "Content-Length: 900000\r\n\r\n{", post + "Transfer-Encoding: chunked\r\n\r\n1\r\n{\r\n",
+		}[i%4]
 		if _, err := io.WriteString(conn, request); err != nil {
 			t.Fatal(err)
 		}
@@ -64,7 +66,8 @@ func TestWhoReadsNothingKeepsNobodyOut(t *testing.T) {
 func TestWhoTakesThePortLearnsNothing(t *testing.T) {
 	t.Parallel()
 	data := servicetest.DataDir(t)
-	in, err := runOn(t, service.InstanceConfig{Data: data, Listen: "127.0.0.1:0", DSN: storetest.DSN(t)})
+	// At an address of its own, as the tests beside this one take ports too while this one is free.
+	in, err := runOn(t, service.InstanceConfig{Data: data, Listen: "127.0.0.41:0", DSN: storetest.DSN(t)})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -69,6 +69,7 @@ type Instance struct {
 	store   *store.Store
 	db      *store.Server // nil where the database is not ours
 	ended   chan error
+	serving sync.WaitGroup
 	lock    *os.File
 
 	once   sync.Once // guards closed
@@ -154,14 +155,14 @@ func Run(ctx context.Context, config InstanceConfig) (instance *Instance, err er
 		HTTP2: &http.HTTP2Config{MaxConcurrentStreams: maxOfClient}}
 	in.local = &http.Server{Handler: handler, ReadHeaderTimeout: readHeaderMax, IdleTimeout: idleMax, MaxHeaderBytes: headerMax, ConnContext: withLocal, ErrorLog: quietLog}
 	bounded := limit(listener)
-	go func() {
+	in.serving.Go(func() {
 		if secure {
 			in.ended <- in.server.ServeTLS(bounded, "", "")
 		} else {
 			in.ended <- in.server.Serve(bounded)
 		}
-	}()
-	go func() { in.ended <- in.local.Serve(limit(local)) }()
+	})
+	in.serving.Go(func() { in.ended <- in.local.Serve(limit(local)) })
 	return in, in.writeAddress()
 }
 
@@ -275,6 +276,7 @@ func (in *Instance) close() error {
 			failures = append(failures, server.Close())
 		}
 	}
+	in.serving.Wait() // only then the port is free
 	if in.store != nil {
 		failures = append(failures, in.store.Close())
 	}

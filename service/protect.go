@@ -1,6 +1,8 @@
 package service
 
 import (
+	"bytes"
+	"io"
 	"net/http"
 	"net/netip"
 	"strings"
@@ -89,6 +91,38 @@ func (c *clients) share(most int) func(http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 		})
 	}
+}
+
+const (
+	// maxShort is the longest request that is read before it counts as one that is being served, in bytes.
+	maxShort = 64 << 10
+	// shortWait is how long it may take to come in.
+	shortWait = 10 * time.Second
+)
+
+// admit lets each client have so many requests served at once. One that has not come in whole is not served yet: who sends slowly takes
+// no place from others. Long ones are too large to be held until they are whole, and have places of their own.
+func (s *Service) admit(next http.Handler) http.Handler {
+	served, uploads := s.clients.share(maxOfClient)(next), s.uploads.share(maxUploadsOfClient)(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.ContentLength == 0:
+			served.ServeHTTP(w, r)
+		case r.ContentLength < 0 || r.ContentLength > maxShort:
+			uploads.ServeHTTP(w, r)
+		default:
+			deadline := http.NewResponseController(w)
+			_ = deadline.SetReadDeadline(time.Now().Add(shortWait)) // a recorder in a test has none
+			body, err := io.ReadAll(r.Body)
+			_ = deadline.SetReadDeadline(time.Time{})
+			if err != nil {
+				http.Error(w, "the request did not come in whole within 10 s", http.StatusRequestTimeout)
+				return
+			}
+			r.Body = io.NopCloser(bytes.NewReader(body))
+			served.ServeHTTP(w, r)
+		}
+	})
 }
 
 func (c *clients) enter(client string, most int) bool {

@@ -29,6 +29,8 @@ const (
 	// maxRequests is how many requests to the API are served at once, and maxOfClient how many of one client.
 	maxRequests = 256
 	maxOfClient = 64
+	// maxUploadsOfClient is how many of one client's may be long ones that are still coming in.
+	maxUploadsOfClient = 8
 	// maxFilesOfClient is the same for files and health: more than the connections of a client, so that only one who asks for
 	// many at once on each finds an end.
 	maxFilesOfClient = 2 * maxConns
@@ -70,6 +72,7 @@ type Service struct {
 	pending     sync.Map // by the number of a user, the secret of a second factor that is not turned on yet
 	clients     clients  // of the API
 	readers     clients  // of files and health
+	uploads     clients  // of long requests that are still coming in
 	passwordSet func()   // when the first user's password was changed; nil for nothing
 	end         context.CancelFunc
 }
@@ -120,7 +123,7 @@ func (s *Service) Handler() http.Handler {
 		router.Use(middleware.ClientIPFromXFF(prefixTextList(s.proxies)...))
 	}
 	router.Group(func(r chi.Router) {
-		r.Use(s.clients.share(maxOfClient), middleware.Throttle(maxRequests), middleware.RequestSize(maxBody), http.NewCrossOriginProtection().Handler)
+		r.Use(s.admit, middleware.Throttle(maxRequests), middleware.RequestSize(maxBody), http.NewCrossOriginProtection().Handler)
 		s.register(humachi.New(r, apiConfig()))
 	})
 	router.Group(func(r chi.Router) {
