@@ -420,6 +420,7 @@ type MAC struct {
 	Vendor  string `json:"vendor,omitempty"`
 	Private bool   `json:"private" doc:"Chosen by the device itself; it tells nothing of the maker"`
 	Shared  bool   `json:"shared" doc:"A virtual router's, which several devices take turns at"`
+	Former  bool   `json:"former,omitempty" doc:"The device had it once, and was met with others since"`
 }
 
 // Claim is what is believed of one attribute.

@@ -307,7 +307,7 @@ func writeDevice(w io.Writer, d api.Device) error {
 		out.pair("Shared", strings.Join(d.Shared, ", ")+": another device answers there too")
 	}
 	for _, m := range d.MACs {
-		out.pair("MAC", macText(m))
+		out.pair(map[bool]string{true: "Former MAC", false: "MAC"}[m.Former], macText(m))
 	}
 	out.pair("First seen", localTime(d.FirstSeen))
 	out.pair("Last seen", localTime(d.LastSeen))

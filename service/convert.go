@@ -234,7 +234,7 @@ func toDevice(site uint64, d ledger.Device, overlay *registry.Table) api.Device 
 	}
 	for _, m := range d.MACs {
 		vendor := registry.Find(m, overlay)
-		out.MACs = append(out.MACs, api.MAC{MAC: m.String(), Vendor: identify.VendorName(vendor.Organisation), Private: vendor.Private, Shared: vendor.Shared})
+		out.MACs = append(out.MACs, api.MAC{MAC: m.String(), Vendor: identify.VendorName(vendor.Organisation), Private: vendor.Private, Shared: vendor.Shared, Former: slices.Contains(d.Former, m)})
 	}
 	for _, c := range d.Identity {
 		out.Claims = append(out.Claims, toClaim(c))

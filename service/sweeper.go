@@ -432,8 +432,12 @@ func (b *bookkeeper) enter(record *store.Sweep) store.Enter {
 		if err != nil {
 			return ledger.Result{}, err
 		}
+		ports, err := sweep.ParsePorts(record.Ports)
+		if err != nil {
+			return ledger.Result{}, err
+		}
 		result := ledger.Apply(known, b.entries, ledger.Sweep{
-			ID: record.ID, Began: record.Began, Covered: covered, CoveredBefore: b.before, Stopped: record.State != store.Done,
+			ID: record.ID, Began: record.Began, Vantage: record.Vantage, Ports: ports, Off: record.Plan.Off, Covered: covered, CoveredBefore: b.before, Stopped: record.State != store.Done,
 			Gateway: record.Gateway, OnLink: record.OnLink, Sightings: lease.Attach(sightings, b.leases), Devices: former,
 		}, b.engine)
 		if record.State == store.Done {

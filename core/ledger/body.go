@@ -373,25 +373,6 @@ func keysOf(items []evidence.Item) []Key {
 	return keys
 }
 
-// disagree reports whether both show a key of one sort and have none of it in common.
-func disagree(a, b []Key) bool {
-	for _, fact := range keyFacts() {
-		both, common := false, false
-		for _, x := range a {
-			for _, y := range b {
-				if x.Key == fact && y.Key == fact {
-					both = true
-					common = common || x == y
-				}
-			}
-		}
-		if both && !common {
-			return true
-		}
-	}
-	return false
-}
-
 // bodies gives the groups, in the order of their first sighting.
 func (j *joiner) bodies() []body {
 	at := map[int]int{}

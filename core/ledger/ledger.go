@@ -63,7 +63,10 @@ const (
 // Device is one device, recognised across sweeps and addresses.
 type Device struct {
 	ID        uint64            // 0 until it is stored
-	MACs      []hwaddr.MAC      // the one seen last first
+	MACs      []hwaddr.MAC      // all it has had, the one seen last first
+	Former    []hwaddr.MAC      `json:",omitempty"` // of them those that it has no more
+	KeepsMAC  bool              `json:",omitempty"` // it was known again by a private MAC address, so that it does not change it at each visit
+	Views     []View            `json:",omitempty"` // from where it was seen, at most maxViews
 	Unit      string            `json:",omitempty"` // that it is, and behind which address, where it has none of its own
 	Addrs     []netip.Addr      // held when it was seen last, in ascending order, at most maxAddrs
 	Keys      []Key             // what recognises it besides MAC and name
@@ -84,6 +87,34 @@ type Device struct {
 	Note      string       // free text that somebody wrote
 }
 
+// View is where a device was seen from one vantage last.
+type View struct {
+	Vantage string // and its network, as a machine is carried from one to another
+	Addrs   []netip.Addr
+}
+
+// presentMACs gives the MACs that a device has now, as far as is known.
+func (d Device) presentMACs() []hwaddr.MAC {
+	if len(d.Former) == 0 {
+		return d.MACs
+	}
+	return slices.DeleteFunc(slices.Clone(d.MACs), func(m hwaddr.MAC) bool { return slices.Contains(d.Former, m) })
+}
+
+// view gives where the device was seen from a vantage; ok is false where it never was. Devices stored before vantages were told apart
+// were seen from any.
+func (d Device) view(vantage string) (addrs []netip.Addr, ok bool) {
+	if len(d.Views) == 0 {
+		return d.Addrs, true
+	}
+	for _, v := range d.Views {
+		if v.Vantage == vantage {
+			return v.Addrs, true
+		}
+	}
+	return nil, false
+}
+
 // Key is something a device says that hardly another one says too.
 type Key struct {
 	Key   string // the key of the fact: ssh.hostkey, tls.key, snmp.engine; or serial
@@ -97,7 +128,10 @@ var keyFacts = sync.OnceValue(func() []string { return evidence.KeysFor(evidence
 type Sweep struct {
 	ID        uint64
 	Began     time.Time
+	Vantage   string         // the place it was made from
 	Covered   netrange.Set   // the addresses it was to look at
+	Ports     []uint16       // TCP ports that each device was asked at; nil where that is not known
+	Off       []string       // protocols that were not used
 	Stopped   bool           // it was stopped, so who was not seen may be there all the same
 	Gateway   netip.Addr     // the first router from the vantage; invalid where there is none
 	OnLink    []netip.Prefix // the vantage's own segment
@@ -148,9 +182,15 @@ type Merge struct {
 // Apply enters a sweep into the ledger. known are all devices of the site, in any order; register is its whole
 // register. Devices that are new have no ID in the result.
 func Apply(known []Device, entries []register.Entry, sweep Sweep, identifier Identifier) Result {
-	b := &book{sweep: sweep, identifier: identifier, devices: seenOnly(known), of: make([]int, len(sweep.Sightings)), ids: map[uint64]bool{}}
+	b := &book{
+		sweep: sweep, identifier: identifier, devices: seenOnly(known), of: make([]int, len(sweep.Sightings)), ids: map[uint64]bool{}, vantage: placeOf(sweep),
+	}
 	for _, d := range b.devices {
 		b.ids[d.ID] = true
+	}
+	b.ports = make(map[uint16]bool, len(sweep.Ports))
+	for _, port := range sweep.Ports {
+		b.ports[port] = true
 	}
 	bodies := gather(sweep, identifier)
 	for i, device := range b.recognise(bodies) {
@@ -165,6 +205,14 @@ func Apply(known []Device, entries []register.Entry, sweep Sweep, identifier Ide
 	}
 	devices := Match(b.devices, entries, covered)
 	return Result{Devices: devices, Changes: b.changes, Of: b.of, Merges: b.merges}
+}
+
+// placeOf tells vantages apart: by the name of the interface and the network it stands in.
+func placeOf(sweep Sweep) string {
+	if len(sweep.OnLink) == 0 {
+		return sweep.Vantage
+	}
+	return strings.TrimSpace(sweep.Vantage + " " + sweep.OnLink[0].Masked().String())
 }
 
 // seenOnly leaves out devices that stand for entries of the register; Match makes them anew.
@@ -186,6 +234,9 @@ type book struct {
 	changes    []Change
 	merges     []Merge
 	of         []int           // the device of each sighting
+	vantage    string          // of the sweep, with its network
+	shownBy    map[Key]int     // by how many bodies each key is shown
+	ports      map[uint16]bool // that were asked
 	ids        map[uint64]bool // numbers of devices that are in use
 }
 
@@ -200,12 +251,11 @@ func (b *book) enter(body body, at int) {
 	}
 	d := &b.devices[at]
 	addrs := b.addrsNow(*d, body)
-	if !body.asked() && len(d.Items) > 0 {
-		// It was only heard, or the sweep ended before it was asked: what was known of it stays.
-		body.facts = evidence.Renew(d.Items, body.facts)
+	if len(d.Items) > 0 {
+		body.facts = b.renewed(*d, body)
 		body.identify(b.identifier)
 	}
-	d.MACs = newestFirst(body.macs(), d.MACs)
+	b.noteMACs(d, body)
 	d.Addrs, d.Unit = addrs, body.behind()
 	d.Keys = body.keys
 	d.Items = body.facts
@@ -217,10 +267,72 @@ func (b *book) enter(body body, at int) {
 	d.Reasons = body.reasons
 	d.Contested = nil
 	d.Traits = b.traits(body, *d)
-	d.Segment = b.segment(body)
+	if segment := b.segment(body); segment.IsValid() || len(d.presentMACs()) == 0 {
+		d.Segment = segment
+	}
+	d.look(b.vantage, body.addrs())
 	for _, i := range body.index {
 		b.of[i] = at
 	}
+}
+
+// maxViews is from how many vantages it is kept where a device was seen.
+const maxViews = 32
+
+// look notes where the device was seen from a vantage now.
+func (d *Device) look(vantage string, addrs []netip.Addr) {
+	views := []View{{vantage, addrs[:min(len(addrs), maxAddrs)]}}
+	for _, v := range d.Views {
+		if v.Vantage != vantage && len(views) < maxViews {
+			views = append(views, v)
+		}
+	}
+	d.Views = views
+}
+
+// noteMACs takes in the MACs a body shows. One that the device had is former where the sweep looked at the device's segment, asked for
+// all of its addresses, and met it with others.
+func (b *book) noteMACs(d *Device, body body) {
+	now := body.macs()
+	for _, m := range now {
+		d.KeepsMAC = d.KeepsMAC || m.IsPrivate() && slices.Contains(d.presentMACs(), m)
+	}
+	d.Former = slices.DeleteFunc(slices.Clone(d.Former), func(m hwaddr.MAC) bool { return slices.Contains(now, m) })
+	if len(now) > 0 && !b.sweep.Stopped && b.covers(*d) && b.onSegment(*d) {
+		for _, m := range d.MACs {
+			if !slices.Contains(now, m) && !slices.Contains(d.Former, m) {
+				d.Former = append(d.Former, m)
+			}
+		}
+	}
+	d.MACs = newestFirst(now, d.MACs)
+	d.Former = slices.DeleteFunc(d.Former, func(m hwaddr.MAC) bool { return !slices.Contains(d.MACs, m) })
+}
+
+// renewed gives the facts of a device after a sweep: those that it told, and of those it told before the ones that this sweep did not
+// ask for. Beyond a router it cannot be asked what it says on its segment alone; its ports are the same from everywhere.
+func (b *book) renewed(d Device, body body) []evidence.Item {
+	if !body.asked() {
+		return evidence.Renew(d.Items, body.facts) // it was only heard, or the sweep ended before it was asked
+	}
+	beyond := d.Segment.IsValid() && len(body.macs()) == 0
+	asked := map[evidence.Port]bool{} // before, as a port of its own
+	for _, it := range d.Items {
+		asked[it.Port] = asked[it.Port] || it.Key == evidence.KeyTCPOpen
+	}
+	kept := slices.DeleteFunc(slices.Clone(d.Items), func(it evidence.Item) bool {
+		switch {
+		case asked[it.Port]:
+			return b.sweep.Ports == nil || b.ports[it.Port.Number]
+		case slices.Contains(b.sweep.Off, string(it.Source)):
+			return false
+		}
+		return !beyond
+	})
+	if len(kept) == 0 {
+		return body.facts
+	}
+	return evidence.Renew(kept, body.facts)
 }
 
 func latest(a, b time.Time) time.Time {
@@ -252,7 +364,11 @@ func (b *book) compare(body body, at int) {
 	if d.Presence == Silent {
 		b.changes = append(b.changes, Change{Kind: Appeared, Device: at, After: addrText(body.addrs())})
 	}
-	if before, after := settled(d.Addrs), settled(b.addrsNow(d, body)); !slices.Equal(before, after) {
+	before, after := settled(d.Addrs), settled(b.addrsNow(d, body))
+	_, seenFromHere := d.view(b.vantage)
+	onlyMore := !slices.ContainsFunc(before, func(a netip.Addr) bool { return !slices.Contains(after, a) })
+	// From another vantage a device shows other addresses, which it has had all along.
+	if !slices.Equal(before, after) && (seenFromHere || !onlyMore) {
 		b.changes = append(b.changes, Change{Kind: Moved, Device: at, Before: addrText(before), After: addrText(after)})
 	}
 	for _, a := range []identify.Attribute{identify.Firmware, identify.OS, identify.Kind} {
@@ -289,7 +405,7 @@ func newestFirst(now, before []hwaddr.MAC) []hwaddr.MAC {
 func (b *book) markUnseen() {
 	for i := range b.devices {
 		d := &b.devices[i]
-		if d.LastSweep == b.sweep.ID || b.sweep.Stopped || !b.covers(*d) {
+		if d.LastSweep == b.sweep.ID || b.sweep.Stopped || !b.misses(*d) {
 			continue
 		}
 		if d.Presence == Seen {
@@ -297,6 +413,13 @@ func (b *book) markUnseen() {
 		}
 		d.Presence = Silent
 	}
+}
+
+// misses reports whether a sweep that did not see a device says something of it: it looked where the device was, from a vantage from
+// which it was seen before.
+func (b *book) misses(d Device) bool {
+	_, seen := d.view(b.vantage)
+	return seen && b.covers(d)
 }
 
 // covers reports whether the sweep looked where a device was: at all of its addresses.
@@ -315,19 +438,36 @@ func (b *book) lookedAt(d Device, a netip.Addr) bool {
 	if b.sweep.Covered.Contains(a) {
 		return true
 	}
-	onSegment := d.Segment.IsValid() && slices.ContainsFunc(b.sweep.OnLink, func(p netip.Prefix) bool { return p.Masked() == d.Segment })
-	return onSegment && b.sweep.Covered.Covers(b.sweep.OnLink) && (a.Is6() || !d.Segment.Contains(a))
+	return b.onSegment(d) && b.sweep.Covered.Covers(b.sweep.OnLink) && (a.Is6() || !d.Segment.Contains(a))
 }
 
-// addrsNow gives the addresses of a device: those it was seen at, and those it had where this sweep did not look. A sweep
-// that was stopped takes one away only from who turned up at another.
+// onSegment reports whether a device was met on the segment that the sweep was made from.
+func (b *book) onSegment(d Device) bool {
+	return d.Segment.IsValid() && slices.ContainsFunc(b.sweep.OnLink, func(p netip.Prefix) bool { return p.Masked() == d.Segment })
+}
+
+// addrsNow gives the addresses of a device: those it was seen at, and those it had where this sweep did not look, or where it was never
+// seen from this vantage. A sweep that was stopped takes one away only from who turned up at another, and so does one from a vantage
+// that has not seen it there, in the network of that other alone.
 func (b *book) addrsNow(d Device, body body) []netip.Addr {
 	now := body.addrs()
 	seen := now
-	turnedUp := slices.ContainsFunc(settled(now), func(a netip.Addr) bool { return !holds(d.Addrs, a) })
+	turnedUp := map[netip.Prefix]bool{} // the networks in which it has an address that is new
+	for _, a := range settled(now) {
+		if !holds(d.Addrs, a) {
+			turnedUp[networkOf(a)] = true
+		}
+	}
+	view, _ := d.view(b.vantage)
 	for _, a := range d.Addrs {
-		looked := b.lookedAt(d, a) && (!b.sweep.Stopped || turnedUp)
-		if !looked && !holds(seen, a) {
+		gone := b.lookedAt(d, a)
+		if b.sweep.Stopped {
+			gone = gone && len(turnedUp) > 0
+		}
+		if !holds(view, a) {
+			gone = gone && turnedUp[networkOf(a)]
+		}
+		if !gone && !holds(seen, a) {
 			now = append(now, a)
 		}
 	}

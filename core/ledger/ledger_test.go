@@ -261,7 +261,7 @@ func TestChangesAreOfTheDeviceAndNotOfOurKnowledge(t *testing.T) {
 // A sweep that was stopped met the router's far side without the router. The next one shows whose it is, and what people
 // said of it stays.
 func TestPartsAreMergedIntoTheirDevice(t *testing.T) {
-	partial := sweepOf(1, sight("10.40.2.1", "", "tcp.open 22"), sight("10.40.2.9", "", "tcp.open 80"))
+	partial := sweepOf(1, sight("10.40.2.1", "", "tcp.open 22"), sight("10.40.2.9", "", "tcp.open 80"), sight("10.40.1.1", "48:9b:34:00:00:01"))
 	partial.Stopped = true
 	known := stored(Apply(nil, nil, partial, engine).Devices)
 	known[0].Note = "in the cellar"
@@ -275,8 +275,8 @@ func TestPartsAreMergedIntoTheirDevice(t *testing.T) {
 	if router.Note != "in the cellar" || !router.FirstSeen.Equal(begin) || !strings.Contains(strings.Join(router.Reasons, " "), "device 1 is a part of it") {
 		t.Errorf("the router is %+v", router)
 	}
-	if len(got.Merges) != 1 || got.Merges[0] != (Merge{From: 1, Into: at}) {
-		t.Errorf("merges %+v", got.Merges)
+	if len(got.Merges) != 1 || got.Merges[0] != (Merge{From: 3, Into: at}) || router.ID != 1 {
+		t.Errorf("merges %+v, into the number %d", got.Merges, router.ID)
 	}
 	for i, s := range whole.Sightings {
 		if d := got.Devices[got.Of[i]]; !slices.Contains(d.Addrs, s.Addr) {

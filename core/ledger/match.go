@@ -11,13 +11,17 @@ import (
 	"airdrift/core/register"
 )
 
-// Match holds devices against the register and gives each its standing: by MAC address first, then by address and
-// name. An entry that means no device that was seen becomes a device that is missing; it is silent where its address
+// Match holds devices against the register and gives each its standing: by the MAC address it has first, then by what it was matched
+// by before, by a MAC address it had, by address and name, and by a name alone. An entry keeps its device once matched, whatever
+// address that gets, and whether it is seen or not. An entry that means no device that was seen becomes a device that is missing; it is silent where its address
 // is among those that whole sweeps have covered, else uncovered.
 func Match(devices []Device, entries []register.Entry, covered netrange.Set) []Device {
 	m := newMatcher(seenOnly(devices), entries)
-	m.byMAC()
+	m.byMAC(Device.presentMACs)
+	m.again()
+	m.byMAC(func(d Device) []hwaddr.MAC { return d.Former })
 	m.byAddr()
+	m.byName()
 	for _, e := range entries {
 		if !m.used[e.ID] {
 			m.devices = append(m.devices, missing(e, covered))
@@ -44,18 +48,65 @@ func missing(e register.Entry, covered netrange.Set) Device {
 type matcher struct {
 	devices []Device
 	entries []register.Entry
-	used    map[uint64]bool // entries by ID
+	used    map[uint64]bool  // entries by ID
+	before  map[uint64]match // by the ID of the entry, how it was matched before
+}
+
+// match says of which device an entry was, and why.
+type match struct {
+	device int
+	why    string
 }
 
 func newMatcher(devices []Device, entries []register.Entry) *matcher {
+	before := map[uint64]match{}
 	for i := range devices {
 		d := &devices[i]
+		if d.Entry != nil {
+			before[d.Entry.ID] = match{i, d.MatchedBy}
+		}
 		d.Entry, d.MatchedBy, d.Standing = nil, "", Unmanaged
 		if d.Aside != nil || slices.Contains(d.Traits, OwnMachine) {
 			d.Standing = SetAside
 		}
 	}
-	return &matcher{devices: devices, entries: entries, used: map[uint64]bool{}}
+	return &matcher{devices: devices, entries: entries, used: map[uint64]bool{}, before: before}
+}
+
+// again matches entries to the devices that they had, unless the entry now gives a MAC address that the device never had.
+func (m *matcher) again() {
+	for _, e := range m.entries {
+		was, matched := m.before[e.ID]
+		if !matched || m.used[e.ID] || m.devices[was.device].Entry != nil {
+			continue
+		}
+		macs := m.devices[was.device].MACs
+		if e.MAC.IsZero() || slices.Contains(macs, e.MAC) || !slices.ContainsFunc(macs, identifies) {
+			m.take(was.device, e, was.why)
+		}
+	}
+}
+
+// byName matches entries that give nothing but a name, where one device alone has it.
+func (m *matcher) byName() {
+	entries := map[string]int{}
+	for _, e := range m.entries {
+		entries[strings.ToLower(e.Name)]++
+	}
+	for _, e := range m.entries {
+		if m.used[e.ID] || e.Name == "" || !e.MAC.IsZero() || e.Addr.IsValid() || entries[strings.ToLower(e.Name)] > 1 {
+			continue
+		}
+		var named []int
+		for i, d := range m.devices {
+			if name := d.Identity.Of(identify.Name); d.Entry == nil && name != "" && SameName(name, e.Name) {
+				named = append(named, i)
+			}
+		}
+		if len(named) == 1 {
+			m.take(named[0], e, "same name; no other device has it")
+		}
+	}
 }
 
 func (m *matcher) take(device int, entry register.Entry, why string) {
@@ -70,8 +121,8 @@ func (m *matcher) take(device int, entry register.Entry, why string) {
 	m.used[entry.ID] = true
 }
 
-// byMAC matches on any MAC a device has held.
-func (m *matcher) byMAC() {
+// byMAC matches on MACs of each device.
+func (m *matcher) byMAC(of func(Device) []hwaddr.MAC) {
 	entries := map[hwaddr.MAC]register.Entry{}
 	for _, e := range m.entries {
 		if !e.MAC.IsZero() {
@@ -79,7 +130,10 @@ func (m *matcher) byMAC() {
 		}
 	}
 	for i, d := range m.devices {
-		for _, mac := range d.MACs {
+		if d.Entry != nil {
+			continue
+		}
+		for _, mac := range of(d) {
 			if e, ok := entries[mac]; ok && !m.used[e.ID] {
 				m.take(i, e, "same MAC address "+mac.String())
 				break

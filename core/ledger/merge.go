@@ -29,7 +29,8 @@ func (b *book) mergeParts() {
 			continue
 		}
 		holder, held := holders[d.Addrs[0]]
-		if held && !slices.ContainsFunc(d.Addrs, func(a netip.Addr) bool { at, ok := holders[a]; return !ok || at != holder }) {
+		if held && !slices.ContainsFunc(d.Addrs, func(a netip.Addr) bool { at, ok := holders[a]; return !ok || at != holder }) &&
+			!contradict(d.likeness(), b.devices[holder].likeness()) {
 			into[i] = holder
 			b.devices[holder].absorb(d)
 		}
@@ -55,8 +56,19 @@ func earliest(a, b time.Time) time.Time {
 	return a
 }
 
-// renumber takes parts out of the list, and points what pointed to devices to their new places.
+// renumber takes parts out of the list, and points what pointed to devices to their new places. What is left has the oldest number.
 func (b *book) renumber(into []int) {
+	former := make([]uint64, len(b.devices))
+	for i, d := range b.devices {
+		former[i] = d.ID
+	}
+	for i, at := range into {
+		if d := &b.devices[at]; at != i && former[i] != 0 && (d.ID == 0 || former[i] < d.ID) {
+			d.ID = former[i]
+		}
+	}
+	// Who takes over a number was there before, as a part.
+	b.changes = slices.DeleteFunc(b.changes, func(c Change) bool { return c.Kind == Appeared && former[c.Device] == 0 && b.devices[c.Device].ID != 0 })
 	place := make([]int, len(b.devices))
 	kept := b.devices[:0:0]
 	for i, d := range b.devices {
@@ -65,9 +77,9 @@ func (b *book) renumber(into []int) {
 			kept = append(kept, d)
 		}
 	}
-	for i, d := range b.devices {
-		if into[i] != i {
-			b.merges = append(b.merges, Merge{From: d.ID, Into: place[into[i]]})
+	for i, id := range former {
+		if id != 0 && id != kept[place[into[i]]].ID {
+			b.merges = append(b.merges, Merge{From: id, Into: place[into[i]]})
 		}
 	}
 	b.devices = kept

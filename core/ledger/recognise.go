@@ -11,6 +11,44 @@ import (
 	"airdrift/core/identify"
 )
 
+// way is one way of recognising a device: by texts that both a sighted body and a known device are known by.
+type way struct {
+	reason string
+	body   func(body) []string
+	device func(Device) []string
+	lets   func(body, Device) bool // whether a like text may make the body the device; nil where it always does
+}
+
+// ways are the ways of recognising, the surest first.
+func (b *book) ways() []way {
+	return []way{
+		{"It is the unit it was before, behind the same address.",
+			func(x body) []string { return texts(x.behind()) }, func(d Device) []string { return texts(d.Unit) }, nil},
+		{"It has the MAC address it had before.",
+			func(x body) []string { return macTexts(x.macs(), false) }, func(d Device) []string { return macTexts(d.presentMACs(), false) }, b.keepsItsCard},
+		{"It is the machine that the sweep was made from, as before.",
+			func(x body) []string { return texts(selfName(x.facts)) }, func(d Device) []string { return texts(selfName(d.Items)) }, nil},
+		{"It tells the MAC address by which it was known before.",
+			func(x body) []string { return append(macTexts(x.macs(), false), toldMACs(x.facts)...) },
+			func(d Device) []string { return append(macTexts(d.presentMACs(), false), toldMACs(d.Items)...) }, b.mayBeBeyond},
+		{"It shows the key it showed before.",
+			func(x body) []string { return keyTexts(x.keys, true) }, func(d Device) []string { return keyTexts(d.Keys, true) }, b.mayBeReplaced},
+		{"It tells the serial number or identifier it told before.",
+			func(x body) []string { return keyTexts(x.keys, false) }, func(d Device) []string { return keyTexts(d.Keys, false) }, b.mayBeReplaced},
+		{"It has the private MAC address it had before.",
+			func(x body) []string { return macTexts(x.macs(), true) }, func(d Device) []string { return macTexts(d.presentMACs(), true) }, nil},
+		{"It has the name it had before.",
+			func(x body) []string { return nameText(x.identity.Of(identify.Name), x.macs()) },
+			func(d Device) []string { return nameText(d.Identity.Of(identify.Name), d.MACs) }, b.mayHaveNewPrivateMAC},
+		{"It has a MAC address it had at some time before.",
+			func(x body) []string { return anyMACTexts(x.macs()) }, func(d Device) []string { return anyMACTexts(d.Former) }, b.mayBeBeyond},
+		{"It answers at the same address, and has no MAC address of its own to tell it by.",
+			func(x body) []string { return routedText(x.addrs(), x.macs()) }, func(d Device) []string { return routedText(d.Addrs, d.presentMACs()) }, b.mayBeBeyond},
+		{"It answers at the same address, and nothing speaks against it.",
+			func(x body) []string { return addrTexts(x.addrs()) }, func(d Device) []string { return addrTexts(d.Addrs) }, b.mayBeAtItsAddress},
+	}
+}
+
 // recognise finds for each body the device it is, or -1 for a new one. The ways are tried one after the other, the
 // surest first, each over all bodies that are left, so that a weak likeness never takes a device from a strong one.
 func (b *book) recognise(bodies []body) []int {
@@ -18,32 +56,13 @@ func (b *book) recognise(bodies []body) []int {
 	for i := range found {
 		found[i] = -1
 	}
+	b.shownBy = shownBy(bodies)
 	taken := make([]bool, len(b.devices))
-	ways := []struct {
-		reason string
-		of     func(i int) []string
-		index  map[string][]int
-	}{
-		{"It is the unit it was before, behind the same address.", func(i int) []string { return texts(bodies[i].behind()) },
-			b.index(func(d Device) []string { return texts(d.Unit) })},
-		{"It has the MAC address it had before.", func(i int) []string { return macTexts(bodies[i].macs(), false) },
-			b.index(func(d Device) []string { return macTexts(d.MACs, false) })},
-		{"It shows the key it showed before.", func(i int) []string { return keyTexts(bodies[i].keys, true) },
-			b.index(func(d Device) []string { return keyTexts(d.Keys, true) })},
-		{"It tells the serial number or identifier it told before.", func(i int) []string { return keyTexts(bodies[i].keys, false) },
-			b.index(func(d Device) []string { return keyTexts(d.Keys, false) })},
-		{"It has the name it had before.", func(i int) []string { return nameText(bodies[i].identity.Of(identify.Name), bodies[i].macs()) },
-			b.index(func(d Device) []string { return nameText(d.Identity.Of(identify.Name), d.MACs) })},
-		{"It has the private MAC address it had before.", func(i int) []string { return macTexts(bodies[i].macs(), true) },
-			b.index(func(d Device) []string { return macTexts(d.MACs, true) })},
-		{"It answers at the same address, and has no MAC address of its own to tell it by.",
-			func(i int) []string { return routedText(bodies[i].addrs(), bodies[i].macs()) },
-			b.index(func(d Device) []string { return routedText(d.Addrs, d.MACs) })},
-	}
-	for _, way := range ways {
+	for _, way := range b.ways() {
+		index := b.index(way.device)
 		shown := map[string]int{}
-		for i := range bodies {
-			for _, text := range way.of(i) {
+		for _, body := range bodies {
+			for _, text := range distinct(way.body(body)) {
 				shown[text]++
 			}
 		}
@@ -51,9 +70,10 @@ func (b *book) recognise(bodies []body) []int {
 			if found[i] >= 0 {
 				continue
 			}
-			for _, text := range way.of(i) {
+			for _, text := range distinct(way.body(bodies[i])) {
 				// What several show, or several showed before, tells none of them apart.
-				if free := untaken(way.index[text], taken); shown[text] == 1 && len(free) == 1 {
+				free := untaken(index[text], taken)
+				if shown[text] == 1 && len(free) == 1 && (way.lets == nil || way.lets(bodies[i], b.devices[free[0]])) {
 					found[i], taken[free[0]] = free[0], true
 					bodies[i].reasons = append(bodies[i].reasons, way.reason)
 					break
@@ -62,6 +82,11 @@ func (b *book) recognise(bodies []body) []int {
 		}
 	}
 	return found
+}
+
+func distinct(texts []string) []string {
+	slices.Sort(texts)
+	return slices.Compact(texts)
 }
 
 // texts gives a list of one text, or of none where it is empty.
@@ -76,7 +101,7 @@ func texts(text string) []string {
 func (b *book) index(of func(Device) []string) map[string][]int {
 	index := map[string][]int{}
 	for i, d := range b.devices {
-		for _, text := range of(d) {
+		for _, text := range distinct(of(d)) {
 			index[text] = append(index[text], i)
 		}
 	}
@@ -169,9 +194,36 @@ func routedText(addrs []netip.Addr, macs []hwaddr.MAC) []string {
 	if slices.ContainsFunc(macs, identifies) {
 		return nil
 	}
+	return addrTexts(addrs)
+}
+
+func addrTexts(addrs []netip.Addr) []string {
 	texts := make([]string, len(addrs))
 	for i, a := range addrs {
 		texts[i] = a.String()
 	}
 	return texts
+}
+
+func anyMACTexts(macs []hwaddr.MAC) []string {
+	return append(macTexts(macs, false), macTexts(macs, true)...)
+}
+
+// selfName gives the name by which the auditor's own machine is known, "" of any other.
+func selfName(facts []evidence.Item) string { return evidence.First(facts, evidence.KeySelf) }
+
+// hardwareFacts gives the facts by which a device, or a list of leases, tells a MAC address of the device.
+var hardwareFacts = sync.OnceValue(func() []string { return evidence.KeysFor(evidence.HardwareAddress) })
+
+// toldMACs gives the MAC addresses that are told of a device, by which one seen on its segment is known beyond a router.
+func toldMACs(facts []evidence.Item) []string {
+	var macs []hwaddr.MAC
+	for _, key := range hardwareFacts() {
+		for _, text := range evidence.Values(facts, key) {
+			if mac, err := hwaddr.Parse(text); err == nil {
+				macs = append(macs, mac)
+			}
+		}
+	}
+	return macTexts(macs, false)
 }

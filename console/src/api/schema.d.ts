@@ -1252,6 +1252,8 @@ export interface components {
             text: string;
         };
         MAC: {
+            /** @description The device had it once, and was met with others since */
+            former?: boolean;
             mac: string;
             /** @description Chosen by the device itself; it tells nothing of the maker */
             private: boolean;

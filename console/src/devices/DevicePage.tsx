@@ -131,7 +131,7 @@ function MacLine({ mac }: { mac: Device['macs'][number] }) {
     <Box>
       <DeviceText>{mac.mac}</DeviceText>{' '}
       <Typography component="span" variant="body2" color="textSecondary">
-        {visible(remark)}
+        {visible(mac.former ? `formerly; ${remark}` : remark)}
       </Typography>
     </Box>
   );
