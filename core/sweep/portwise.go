@@ -177,7 +177,8 @@ func (i *interviewer) tryUnlikelyPorts(ctx context.Context, t *target) error {
 	wait := i.timers.wait(t.addr)
 	for range unlikelyPorts {
 		port := uint16(49152 + random.IntN(16384))
-		outcome, _, err := i.touch(ctx, netip.AddrPortFrom(t.at, port), patient(wait), asking)
+		// One silence may be a packet that was lost.
+		outcome, err := i.touchAgain(ctx, netip.AddrPortFrom(t.at, port), wait)
 		if err != nil || outcome != probe.Open {
 			return err
 		}
@@ -197,21 +198,27 @@ func (i *interviewer) missed(ctx context.Context, t *target) error {
 	if !check {
 		return nil
 	}
-	wait := max(i.timers.wait(t.addr), i.timers.waits.First)
-	for range portTries {
-		outcome, _, err := i.touch(ctx, netip.AddrPortFrom(t.at, port), patient(wait), asking)
-		if err != nil {
-			return err
-		}
-		if outcome == probe.Open || outcome == probe.Refused {
-			t.pulse.checked(false)
-			return nil
-		}
-		wait = i.timers.last(wait)
+	outcome, err := i.touchAgain(ctx, netip.AddrPortFrom(t.at, port), max(i.timers.wait(t.addr), i.timers.waits.First))
+	if err != nil {
+		return err
 	}
-	t.pulse.checked(true)
+	gone := outcome != probe.Open && outcome != probe.Refused
+	if t.pulse.checked(gone); !gone {
+		return nil
+	}
 	i.stopped.addStopped(t.addr)
 	mac, known := i.holder(ctx, t)
 	i.noteOf(ctx, t, mac, known, []evidence.Item{{Source: evidence.SourceTCP, Key: evidence.KeyTCPStopped, Value: "yes", At: time.Now().UTC()}})
 	return nil
+}
+
+// touchAgain connects to a port until the device answers, twice at the most and the second time with patience.
+func (i *interviewer) touchAgain(ctx context.Context, addr netip.AddrPort, wait time.Duration) (outcome probe.Outcome, err error) {
+	for range portTries {
+		if outcome, _, err = i.touch(ctx, addr, patient(wait), asking); err != nil || outcome == probe.Open || outcome == probe.Refused {
+			return outcome, err
+		}
+		wait = i.timers.last(wait)
+	}
+	return outcome, nil
 }

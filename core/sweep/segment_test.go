@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"testing/synctest"
@@ -194,22 +195,41 @@ func TestAddressesThatOthersAnswerForAreLeftAlone(t *testing.T) {
 	})
 }
 
-// Who accepts every connection is told from who offers many services.
+// Who accepts every connection is told from who offers many services, also where the first packet to each port gets lost.
 func TestWhoAcceptsEveryPort(t *testing.T) {
-	synctest.Test(t, func(t *testing.T) {
-		w := &everyPort{&fakeWire{echo: map[netip.Addr]int{addr("10.40.2.5"): 63}}}
-		got := sweepOn(t, t.Context(), w, order("10.40.2.5", 21, 9100))
-		items := got.whole["10.40.2.5 "].Items
-		if evidence.First(items, evidence.KeyTCPEvery) != "yes" || evidence.First(items, evidence.KeyTCPOpen) != "" {
-			t.Errorf("evidence %+v", items)
-		}
-	})
+	for _, lost := range []int{0, 1} {
+		synctest.Test(t, func(t *testing.T) {
+			w := &everyPort{fakeWire: &fakeWire{echo: map[netip.Addr]int{addr("10.40.2.5"): 63}}, lost: lost}
+			got := sweepOn(t, t.Context(), w, order("10.40.2.5", 21, 9100))
+			items := got.whole["10.40.2.5 "].Items
+			if evidence.First(items, evidence.KeyTCPEvery) != "yes" || evidence.First(items, evidence.KeyTCPOpen) != "" {
+				t.Errorf("with %d lost to each port: evidence %+v", lost, items)
+			}
+		})
+	}
 }
 
 // everyPort accepts connections to whatever port and says nothing.
-type everyPort struct{ *fakeWire }
+type everyPort struct {
+	*fakeWire
+	lost int // attempts to each port that are lost first
 
-func (w *everyPort) DialContext(context.Context, string, netip.AddrPort) (net.Conn, error) {
+	mu    sync.Mutex // guards tries
+	tries map[netip.AddrPort]int
+}
+
+func (w *everyPort) DialContext(ctx context.Context, network string, to netip.AddrPort) (net.Conn, error) {
+	w.mu.Lock()
+	if w.tries == nil {
+		w.tries = map[netip.AddrPort]int{}
+	}
+	w.tries[to]++
+	lost := w.tries[to] <= w.lost
+	w.mu.Unlock()
+	if lost && network == "tcp" {
+		<-ctx.Done()
+		return nil, ctx.Err()
+	}
 	ours, theirs := net.Pipe()
 	go func() { _, _ = io.Copy(io.Discard, theirs) }()
 	return ours, nil

@@ -34,6 +34,8 @@ export const theme = createTheme({
     button: { textTransform: 'none', fontWeight: 600 },
   },
   components: {
+    // What is scrolled to, by keyboard or by a link, comes to lie below the fixed bar at the top and not under it (WCAG 2.2, 2.4.11).
+    MuiCssBaseline: { styleOverrides: { html: { scrollPaddingTop: 80 } } },
     MuiPaper: { defaultProps: { elevation: 0 }, styleOverrides: { root: { backgroundImage: 'none' } } },
     // The library's own grey is too faint on the page's ground.
     MuiToggleButton: { styleOverrides: { root: ({ theme: t }) => ({ color: t.vars?.palette.text.primary ?? t.palette.text.primary }) } },
