@@ -423,6 +423,19 @@ type MAC struct {
 	Former  bool   `json:"former,omitempty" doc:"The device had it once, and was met with others since"`
 }
 
+// Decision is what somebody has said of a device. It is kept apart from what is computed, and applies to the device again after every
+// rebuild.
+type Decision struct {
+	ID       uint64     `json:"id"`
+	Kind     string     `json:"kind" enum:"note,aside" doc:"A note, or that the device is set aside"`
+	Text     string     `json:"text" doc:"The note or the reason; empty where what was said before was taken back"`
+	By       string     `json:"by"`
+	At       time.Time  `json:"at"`
+	Holds    bool       `json:"holds" doc:"It applies now: it was neither undone, nor has another taken its place"`
+	UndoneBy string     `json:"undoneBy,omitempty"`
+	UndoneAt *time.Time `json:"undoneAt,omitempty"`
+}
+
 // Claim is what is believed of one attribute.
 type Claim struct {
 	Attribute  string      `json:"attribute" enum:"kind,vendor,model,os,firmware,serial,name"`

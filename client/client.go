@@ -448,6 +448,17 @@ func (c *Client) TakeBack(ctx context.Context, device uint64) error {
 	return err
 }
 
+// Decisions gives what people have said of a device, the newest first.
+func (c *Client) Decisions(ctx context.Context, device uint64) ([]api.Decision, error) {
+	return do[[]api.Decision](ctx, c, http.MethodGet, devicePath(device, "/decisions"), nil)
+}
+
+// Undo undoes a decision; the one holds again whose place it had taken.
+func (c *Client) Undo(ctx context.Context, decision uint64) error {
+	_, err := do[struct{}](ctx, c, http.MethodPost, fmt.Sprintf("/api/v1/decisions/%d/undo", decision), nil)
+	return err
+}
+
 // AddToRegister puts a device into the register.
 func (c *Client) AddToRegister(ctx context.Context, device uint64, said api.NewEntry) (api.Device, error) {
 	return do[api.Device](ctx, c, http.MethodPost, devicePath(device, "/register"), said)

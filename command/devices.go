@@ -123,7 +123,7 @@ func (p Program) deviceCommand() *cli.Command {
 		ArgsUsage: deviceForms,
 		Description: "Examples: airdrift device 10.40.1.20, airdrift device note 10.40.1.20 \"behind the boiler\",\n" +
 			"airdrift device aside 12 --reason \"the caterer's own\", airdrift device register 12 --location \"palm house\"",
-		Commands: []*cli.Command{p.deviceNote(), p.deviceAside(), p.deviceTakeBack(), p.deviceRegister(), p.deviceHistory()},
+		Commands: []*cli.Command{p.deviceNote(), p.deviceAside(), p.deviceTakeBack(), p.deviceRegister(), p.deviceHistory(), p.deviceDecisions()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			cl, id, err := connectDevice(ctx, c)
 			if err != nil {
@@ -239,6 +239,61 @@ func (p Program) deviceHistory() *cli.Command {
 			return write(p.Out, c.String("output"), g, list)
 		},
 	}
+}
+
+func (p Program) deviceDecisions() *cli.Command {
+	return &cli.Command{
+		Name: "decisions", Usage: "what people have said of a device, the newest first; with --undo N undo one", ArgsUsage: "DEVICE",
+		Flags: []cli.Flag{&cli.Uint64Flag{Name: "undo", Usage: "undo the decision of this `NUMBER`; the one before holds again"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			cl, id, err := connectDevice(ctx, c)
+			if err != nil {
+				return err
+			}
+			list, err := cl.Decisions(ctx, id)
+			if err != nil {
+				return err
+			}
+			if c.IsSet("undo") {
+				if !slices.ContainsFunc(list, func(d api.Decision) bool { return d.ID == c.Uint64("undo") }) {
+					return wrongUse("decision %d is none of this device; without --undo they are listed", c.Uint64("undo"))
+				}
+				if err := cl.Undo(ctx, c.Uint64("undo")); err != nil {
+					return err
+				}
+				if list, err = cl.Decisions(ctx, id); err != nil {
+					return err
+				}
+			}
+			g := grid{headings: []string{"No", "At", "By", "Decision", "Text", "State"}}
+			for _, d := range list {
+				g.add(strconv.FormatUint(d.ID, 10), localTime(&d.At), d.By, decisionText(d), d.Text, decisionState(d))
+			}
+			return write(p.Out, c.String("output"), g, list)
+		},
+	}
+}
+
+func decisionText(d api.Decision) string {
+	switch {
+	case d.Kind == "aside" && d.Text == "":
+		return "taken back"
+	case d.Kind == "aside":
+		return "set aside"
+	case d.Text == "":
+		return "note deleted"
+	}
+	return d.Kind
+}
+
+func decisionState(d api.Decision) string {
+	switch {
+	case d.UndoneAt != nil:
+		return "undone by " + d.UndoneBy + ", " + localTime(d.UndoneAt)
+	case d.Holds:
+		return "holds"
+	}
+	return "replaced"
 }
 
 // findDevice gives the number of the device that is meant.

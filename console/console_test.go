@@ -382,7 +382,10 @@ func (h *house) changeDevice() {
 	h.do("a note", click("Write a note"), fill("Text of the note", "behind the potting bench"), click("Keep"), has("Change the note"), has("behind the potting bench"))
 	h.do("no reason", click("Set aside"), has("It can be taken back."), fill("Reason", "the caterer's own"), click("Set it aside"), has("Set aside by administrator"), has("the caterer's own"))
 	h.accessible("a device that is set aside")
-	h.do("taken back", click("Take back"), until("!document.body.innerText.includes('Set aside by')"))
+	h.do("taken back", click("Take back"), until("!document.body.innerText.includes('Set aside by')"), has("Taken back"))
+	h.do("undone", press(`//li[contains(.,"Taken back")]//button`), has("Set aside by administrator"), has("undone by administrator"))
+	h.accessible("decisions on a device")
+	h.do("taken back again", click("Take back"), until("!document.body.innerText.includes('Set aside by')"))
 	h.do("into the register", click("Add to the register"), fill("Location", "nursery"), click("Add"), has("In the register"), chip("managed"), has("nursery"))
 }
 

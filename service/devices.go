@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"net/http"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -43,7 +42,7 @@ func (s *Service) registerDevices(humaAPI huma.API) {
 		DeviceInput
 		Body api.Note
 	}) (*struct{}, error) {
-		return nil, problem(ctx, s.sweeper.changeDevice(ctx, in.Device, func(d *ledger.Device) { d.Note = in.Body.Text }))
+		return nil, problem(ctx, s.sweeper.decide(ctx, in.Device, ledger.DecidedNote, in.Body.Text))
 	})
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "set-aside", Method: http.MethodPut, Path: "/api/v1/devices/{device}/aside", Summary: "Set a device aside: known, and left out of what nobody manages",
@@ -52,14 +51,25 @@ func (s *Service) registerDevices(humaAPI huma.API) {
 		DeviceInput
 		Body api.Aside
 	}) (*struct{}, error) {
-		aside := &ledger.Aside{Reason: in.Body.Reason, By: personOf(ctx).name, At: time.Now().UTC()}
-		return nil, problem(ctx, s.sweeper.changeDevice(ctx, in.Device, func(d *ledger.Device) { d.Aside = aside }))
+		return nil, problem(ctx, s.sweeper.decide(ctx, in.Device, ledger.DecidedAside, in.Body.Reason))
 	})
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "take-back", Method: http.MethodDelete, Path: "/api/v1/devices/{device}/aside", Summary: "Take back that a device is set aside",
 		DefaultStatus: http.StatusNoContent, Tags: []string{"devices"}, Extensions: needs(Sweep),
 	}, func(ctx context.Context, in *DeviceInput) (*struct{}, error) {
-		return nil, problem(ctx, s.sweeper.changeDevice(ctx, in.Device, func(d *ledger.Device) { d.Aside = nil }))
+		return nil, problem(ctx, s.sweeper.decide(ctx, in.Device, ledger.DecidedAside, ""))
+	})
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "list-decisions", Method: http.MethodGet, Path: "/api/v1/devices/{device}/decisions", Summary: "What people have said of a device, the newest first",
+		Tags: []string{"devices"}, Extensions: needs(Look),
+	}, s.listDecisions)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "undo-decision", Method: http.MethodPost, Path: "/api/v1/decisions/{decision}/undo", Summary: "Undo a decision; the one holds again whose place it had taken",
+		DefaultStatus: http.StatusNoContent, Tags: []string{"devices"}, Extensions: needs(Sweep),
+	}, func(ctx context.Context, in *struct {
+		Decision uint64 `path:"decision" doc:"Number of the decision"`
+	}) (*struct{}, error) {
+		return nil, problem(ctx, s.sweeper.undo(ctx, in.Decision))
 	})
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "add-to-register", Method: http.MethodPost, Path: "/api/v1/devices/{device}/register",
@@ -73,14 +83,33 @@ type DeviceInput struct {
 	Device uint64 `path:"device" doc:"Number of the device"`
 }
 
+func (s *Service) listDecisions(ctx context.Context, in *DeviceInput) (*struct{ Body []api.Decision }, error) {
+	if _, _, err := s.store.Device(ctx, in.Device); err != nil {
+		return nil, problem(ctx, err)
+	}
+	decisions, err := s.store.DecisionsOf(ctx, in.Device)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	list := make([]api.Decision, len(decisions))
+	for i, d := range decisions {
+		list[i] = api.Decision{ID: d.ID, Kind: string(d.Kind), Text: d.Text, By: d.By, At: d.At, Holds: d.Holds(), UndoneBy: d.UndoneBy}
+		if !d.UndoneAt.IsZero() {
+			list[i].UndoneAt = &d.UndoneAt
+		}
+	}
+	return &struct{ Body []api.Decision }{list}, nil
+}
+
 func (s *Service) history(ctx context.Context, in *struct {
 	DeviceInput
 	Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }) (*struct{ Body []api.Seen }, error) {
-	if _, _, err := s.store.Device(ctx, in.Device); err != nil {
+	device, _, err := s.store.Device(ctx, in.Device)
+	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	sightings, err := s.store.History(ctx, in.Device, in.Limit)
+	sightings, err := s.store.History(ctx, device, in.Limit)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}

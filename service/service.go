@@ -87,7 +87,7 @@ func New(ctx context.Context, config Config) (*Service, error) {
 	s := &Service{
 		importing: make(chan struct{}, 1),
 		store:     config.Store, auth: auth, console: config.Console, public: config.Public, secure: config.Secure, proxies: config.Proxies, passwordSet: config.PasswordSet, end: end,
-		sweeper: &sweeper{store: config.Store, spool: config.Spool, vantages: config.Vantages, rules: identify.Default(), vault: config.Vault, public: config.Public, base: base, jobs: map[uint64]*job{}, takenUp: make(chan struct{})},
+		sweeper: &sweeper{store: config.Store, spool: config.Spool, vantages: config.Vantages, rules: identify.Default(), vault: config.Vault, public: config.Public, base: base, jobs: map[uint64]*job{}, rebuilding: map[uint64]bool{}, ledgers: map[uint64]*sync.Mutex{}, takenUp: make(chan struct{})},
 	}
 	left, err := s.sweeper.interrupt(ctx)
 	if err != nil {

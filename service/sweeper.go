@@ -47,9 +47,20 @@ type sweeper struct {
 
 	takenUp chan struct{} // closed when what an earlier run has left is entered
 
-	mu     sync.Mutex // guards jobs; taken before ledger
-	jobs   map[uint64]*job
-	ledger sync.Mutex // held while the ledger of any site is changed
+	mu         sync.Mutex // guards all below; held for moments, and never while a ledger is changed
+	jobs       map[uint64]*job
+	rebuilding map[uint64]bool        // sites
+	ledgers    map[uint64]*sync.Mutex // of each site, held while its ledger is changed
+}
+
+// ledger gives the lock of a site's ledger.
+func (s *sweeper) ledger(site uint64) *sync.Mutex {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.ledgers[site] == nil {
+		s.ledgers[site] = &sync.Mutex{}
+	}
+	return s.ledgers[site]
 }
 
 // start begins a sweep. It refuses what could not be carried out before anything is sent.
@@ -204,6 +215,9 @@ func (s *sweeper) freeLocked(site uint64) error {
 	case <-s.takenUp:
 	default:
 		return refuse(http.StatusServiceUnavailable, "what was seen before the service started is still being entered: try again in a moment")
+	}
+	if s.rebuilding[site] {
+		return refuse(http.StatusConflict, "the ledger of this site is being rebuilt: try again in a moment")
 	}
 	for _, j := range s.jobs {
 		if running := j.record(); running.SiteID == site {
@@ -367,8 +381,9 @@ type enterFunc func(context.Context, store.Sweep) (store.Sweep, error)
 
 // reenter puts a sweep that was continued into the ledger, in the place of what was entered of it before.
 func (s *sweeper) reenter(ctx context.Context, record store.Sweep) (store.Sweep, error) {
-	s.ledger.Lock()
-	defer s.ledger.Unlock()
+	own := s.ledger(record.SiteID)
+	own.Lock()
+	defer own.Unlock()
 	if err := s.store.SaveSweep(ctx, record); err != nil {
 		return record, err
 	}
@@ -380,8 +395,9 @@ func (s *sweeper) reenter(ctx context.Context, record store.Sweep) (store.Sweep,
 
 // enter puts a sweep that has ended into its site's ledger.
 func (s *sweeper) enter(ctx context.Context, record store.Sweep) (store.Sweep, error) {
-	s.ledger.Lock()
-	defer s.ledger.Unlock()
+	own := s.ledger(record.SiteID)
+	own.Lock()
+	defer own.Unlock()
 	site, entries, err := s.siteAndRegister(ctx, record.SiteID)
 	if err != nil {
 		return record, err
@@ -395,7 +411,12 @@ func (s *sweeper) enter(ctx context.Context, record store.Sweep) (store.Sweep, e
 		return record, err
 	}
 	b.before = before
-	err = s.store.ApplySweep(ctx, &record, b.enter(&record))
+	enter := b.enter(&record)
+	err = s.store.ApplySweep(ctx, &record, func(known []ledger.Device, sightings []evidence.Sighting, former []uint64) (ledger.Result, error) {
+		result, err := enter(known, sightings, former)
+		ledger.Decide(result.Devices, b.decisions)
+		return result, err
+	})
 	return record, err
 }
 
@@ -414,6 +435,8 @@ type bookkeeper struct {
 	entries []register.Entry
 	leases  []lease.Lease
 	before  netrange.Set // what whole sweeps have covered so far
+
+	decisions []ledger.Decision
 }
 
 func (s *sweeper) bookkeeper(ctx context.Context, site store.Site, entries []register.Entry) (*bookkeeper, error) {
@@ -422,7 +445,11 @@ func (s *sweeper) bookkeeper(ctx context.Context, site store.Site, entries []reg
 		return nil, err
 	}
 	leases, err := s.store.Leases(ctx, site.ID)
-	return &bookkeeper{engine: engine, entries: entries, leases: leases}, err
+	if err != nil {
+		return nil, err
+	}
+	decisions, err := s.store.Decisions(ctx, site.ID)
+	return &bookkeeper{engine: engine, entries: entries, leases: leases, decisions: decisions}, err
 }
 
 // enter makes the function that enters one sweep.
@@ -467,14 +494,29 @@ func countChanges(record *store.Sweep, changes []ledger.Change) {
 // rebuild writes a site's ledger anew from its sweeps, without the one of the number discard; 0 keeps them all.
 func (s *sweeper) rebuild(ctx context.Context, siteID, discard uint64) error {
 	s.settle(ctx, siteID)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if err := s.freeLocked(siteID); err != nil {
+	if err := s.holdForRebuild(siteID); err != nil {
 		return err
 	}
-	s.ledger.Lock()
-	defer s.ledger.Unlock()
+	defer func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		delete(s.rebuilding, siteID)
+	}()
+	own := s.ledger(siteID)
+	own.Lock()
+	defer own.Unlock()
 	return s.rewrite(ctx, siteID, discard)
+}
+
+// holdForRebuild keeps sweeps of a site from starting while its ledger is rebuilt; other sites go on.
+func (s *sweeper) holdForRebuild(site uint64) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.freeLocked(site); err != nil {
+		return err
+	}
+	s.rebuilding[site] = true
+	return nil
 }
 
 // rewrite is rebuild for who holds the ledger.
@@ -488,7 +530,9 @@ func (s *sweeper) rewrite(ctx context.Context, siteID, discard uint64) error {
 		return err
 	}
 	return s.store.Rebuild(ctx, siteID, discard, b.enter, func(devices []ledger.Device) ([]ledger.Device, error) {
-		return ledger.Match(devices, entries, b.before), nil
+		devices = ledger.Match(devices, entries, b.before)
+		ledger.Decide(devices, b.decisions)
+		return devices, nil
 	})
 }
 
@@ -505,49 +549,53 @@ func (s *sweeper) discard(ctx context.Context, id uint64) error {
 	return s.spool.Remove(id)
 }
 
-// matcher gives every device its standing anew.
-func (s *sweeper) matcher(ctx context.Context, site uint64) (store.MatchRegister, error) {
-	covered, err := s.store.CoveredBefore(ctx, site)
-	return func(devices []ledger.Device, all []register.Entry) ([]ledger.Device, error) {
-		return ledger.Match(devices, all, covered), nil
-	}, err
-}
-
 // importRegister lays entries over a site's register and gives every device its standing anew.
 func (s *sweeper) importRegister(ctx context.Context, site uint64, entries []register.Entry, replace bool) (added, updated int, err error) {
-	s.ledger.Lock()
-	defer s.ledger.Unlock()
-	match, err := s.matcher(ctx, site)
+	own := s.ledger(site)
+	own.Lock()
+	defer own.Unlock()
+	covered, err := s.store.CoveredBefore(ctx, site)
 	if err != nil {
 		return 0, 0, err
 	}
-	return s.store.ImportRegister(ctx, site, entries, replace, match)
+	decisions, err := s.store.Decisions(ctx, site)
+	if err != nil {
+		return 0, 0, err
+	}
+	return s.store.ImportRegister(ctx, site, entries, replace, func(devices []ledger.Device, all []register.Entry) ([]ledger.Device, error) {
+		devices = ledger.Match(devices, all, covered)
+		ledger.Decide(devices, decisions)
+		return devices, nil
+	})
 }
 
-// changeDevice changes what people say of a device, and gives every device of its site its standing anew.
-func (s *sweeper) changeDevice(ctx context.Context, id uint64, change func(*ledger.Device)) error {
-	s.ledger.Lock()
-	defer s.ledger.Unlock()
-	_, site, err := s.store.Device(ctx, id)
+// decide writes what somebody says of a device: one decision, and the device as it leaves it.
+func (s *sweeper) decide(ctx context.Context, device uint64, kind ledger.DecisionKind, text string) error {
+	_, site, err := s.store.Device(ctx, device)
 	if err != nil {
 		return err
 	}
-	entries, err := s.store.Register(ctx, site)
+	own := s.ledger(site)
+	own.Lock()
+	defer own.Unlock()
+	return s.store.Decide(ctx, device, kind, text, personOf(ctx).name, time.Now().UTC())
+}
+
+// undo takes back what somebody has said of a device.
+func (s *sweeper) undo(ctx context.Context, decision uint64) error {
+	site, err := s.store.DecisionSite(ctx, decision)
 	if err != nil {
 		return err
 	}
-	match, err := s.matcher(ctx, site)
-	if err != nil {
-		return err
+	own := s.ledger(site)
+	own.Lock()
+	defer own.Unlock()
+	undone, err := s.store.Undo(ctx, decision, personOf(ctx).name, time.Now().UTC())
+	if errors.Is(err, store.ErrDecided) {
+		return refuse(http.StatusConflict, "decision %d: %v", decision, store.ErrDecided)
 	}
-	return s.store.Rematch(ctx, site, func(devices []ledger.Device) ([]ledger.Device, error) {
-		for i := range devices {
-			if devices[i].ID == id {
-				change(&devices[i])
-			}
-		}
-		return match(devices, entries)
-	})
+	remark(ctx, "%s of device %d", undone.Kind, undone.Device)
+	return err
 }
 
 // find gives a sweep's record, from memory while it runs.

@@ -255,13 +255,8 @@ func keep(tx *gorm.DB, site uint64, result ledger.Result) error {
 	return saveDevices(tx, site, result.Devices)
 }
 
-// assign writes which device each sighting of a sweep is. The sightings of a device that was merged are the other's.
+// assign writes which device each sighting of a sweep is. Those of a device that was merged keep its number, so that a rebuild finds it.
 func assign(tx *gorm.DB, sweep uint64, sightings []evidence.Sighting, result ledger.Result) error {
-	for _, m := range result.Merges {
-		if err := tx.Model(&sightingRow{}).Where("device_id = ?", m.From).Update("device_id", result.Devices[m.Into].ID).Error; err != nil {
-			return err
-		}
-	}
 	if len(sightings) == 0 {
 		return nil
 	}
@@ -275,18 +270,14 @@ func assign(tx *gorm.DB, sweep uint64, sightings []evidence.Sighting, result led
 }
 
 // Rebuild writes a site's ledger anew out of its sweeps, without the one of the number discard (0 keeps them all). enter
-// makes of each sweep in turn what ApplySweep's does, and match holds what comes of it against the register. Devices keep
-// their numbers, their notes and that they are set aside.
+// makes of each sweep in turn what ApplySweep's does, and match holds what comes of it against the register and what people have said.
+// Devices keep their numbers.
 func (s *Store) Rebuild(ctx context.Context, site, discard uint64, enter func(sweep *Sweep) Enter, match Rematch) error {
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if discard != 0 {
 			if err := tx.Delete(&sweepRow{}, discard).Error; err != nil {
 				return err
 			}
-		}
-		before, err := devicesOf(tx, site)
-		if err != nil {
-			return err
 		}
 		if err := tx.Where("site_id = ? AND first_seen IS NOT NULL", site).Delete(&deviceRow{}).Error; err != nil {
 			return err
@@ -295,26 +286,12 @@ func (s *Store) Rebuild(ctx context.Context, site, discard uint64, enter func(sw
 		if err != nil {
 			return err
 		}
-		keepWords(devices, before)
 		if devices, err = match(devices); err != nil {
 			return err
 		}
 		return saveDevices(tx, site, devices)
 	})
 	return own(err, fmt.Sprintf("ledger of site %d", site))
-}
-
-// keepWords gives devices what people have said of them before.
-func keepWords(devices, before []ledger.Device) {
-	said := make(map[uint64]ledger.Device, len(before))
-	for _, d := range before {
-		said[d.ID] = d
-	}
-	for i, d := range devices {
-		if old, known := said[d.ID]; known && d.ID != 0 {
-			devices[i].Note, devices[i].Aside = old.Note, old.Aside
-		}
-	}
 }
 
 // replay enters all sweeps of a site into an empty ledger, one after the other, and gives the devices that come of it.
@@ -396,6 +373,9 @@ func saveDevices(tx *gorm.DB, site uint64, devices []ledger.Device) error {
 	}
 	for i, row := range fresh {
 		devices[added[i]].ID = row.ID
+	}
+	if err := saveHolders(tx, site, devices); err != nil {
+		return err
 	}
 	return recount(tx, site)
 }

@@ -228,9 +228,14 @@ func (s *Store) Values(ctx context.Context, site uint64) (map[string][]string, e
 
 // Device gives one device whole, and its site.
 func (s *Store) Device(ctx context.Context, id uint64) (ledger.Device, uint64, error) {
+	d, site, err := deviceOf(s.db.WithContext(ctx), id)
+	return d, site, own(err, fmt.Sprintf("device %d", id))
+}
+
+func deviceOf(db *gorm.DB, id uint64) (ledger.Device, uint64, error) {
 	var row deviceRow
-	if err := s.db.WithContext(ctx).Select("id, site_id, record").First(&row, id).Error; err != nil {
-		return ledger.Device{}, 0, own(err, fmt.Sprintf("device %d", id))
+	if err := db.Select("id, site_id, record").First(&row, id).Error; err != nil {
+		return ledger.Device{}, 0, err
 	}
 	var d ledger.Device
 	if err := json.Unmarshal([]byte(row.Record), &d); err != nil {
@@ -262,6 +267,21 @@ func recount(tx *gorm.DB, site uint64) error {
 	}
 	return tx.Exec("INSERT INTO device_counts SELECT site_id, standing, presence, kind, contested, COUNT(*) FROM devices "+
 		"WHERE site_id = ? GROUP BY site_id, standing, presence, kind, contested", site).Error
+}
+
+// shiftCount writes the counts of a site after one device has changed.
+func shiftCount(tx *gorm.DB, before, after deviceRow) error {
+	place := func(r deviceRow) []any { return []any{r.SiteID, r.Standing, r.Presence, r.Kind, r.Contested} }
+	if slices.Equal(place(before), place(after)) {
+		return nil
+	}
+	if err := tx.Exec("UPDATE device_counts SET devices = devices - 1 WHERE site_id = ? AND standing = ? AND presence = ? AND kind = ? AND contested = ?", place(before)...).Error; err != nil {
+		return err
+	}
+	if err := tx.Exec("DELETE FROM device_counts WHERE site_id = ? AND devices = 0", before.SiteID).Error; err != nil {
+		return err
+	}
+	return tx.Exec("INSERT INTO device_counts (site_id, standing, presence, kind, contested, devices) VALUES (?, ?, ?, ?, ?, 1) ON DUPLICATE KEY UPDATE devices = devices + 1", place(after)...).Error
 }
 
 // CountDevices counts a site's devices by standing, presence and kind.

@@ -1,9 +1,11 @@
 package store_test
 
 import (
+	"database/sql"
 	"errors"
 	"net/netip"
 	"testing"
+	"time"
 
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
@@ -66,6 +68,7 @@ func TestMergedDevicesGo(t *testing.T) {
 	}
 	second := sweepOf(t, s, site.ID, store.Done, "10.40.1.9")
 	err = s.ApplySweep(t.Context(), &second, func(known []ledger.Device, _ []evidence.Sighting, _ []uint64) (ledger.Result, error) {
+		known[0].Was = []uint64{known[1].ID}
 		return ledger.Result{Devices: known[:1], Of: []int{0}, Merges: []ledger.Merge{{From: before[1].ID, Into: 0}}}, nil
 	})
 	if err != nil {
@@ -75,7 +78,7 @@ func TestMergedDevicesGo(t *testing.T) {
 	if err != nil || len(after) != 1 || after[0].ID != before[0].ID {
 		t.Fatalf("after the merge there are %+v, %v", after, err)
 	}
-	history, err := s.History(t.Context(), before[0].ID, 10)
+	history, err := s.History(t.Context(), after[0], 10)
 	if err != nil || len(history) != 3 || history[0].Sweep != second.ID {
 		t.Errorf("its history is %+v, %v; want its own two sightings and that of its part", history, err)
 	}
@@ -92,12 +95,13 @@ func TestRebuild(t *testing.T) {
 	apply(t, s, sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.10"))
 	wrong := sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.99")
 	apply(t, s, wrong)
-	err := s.Rematch(t.Context(), site.ID, func(d []ledger.Device) ([]ledger.Device, error) {
-		d[1].Note = "behind the boiler"
-		return d, nil
-	})
-	if err != nil {
+	if err := s.Decide(t.Context(), 2, ledger.DecidedNote, "behind the boiler", "head", began); err != nil {
 		t.Fatal(err)
+	}
+	same := func(d []ledger.Device) ([]ledger.Device, error) {
+		decisions, err := s.Decisions(t.Context(), site.ID)
+		ledger.Decide(d, decisions)
+		return d, err
 	}
 	enter := func(sweep *store.Sweep) store.Enter { return applying(sweep) }
 	check := func(what string, want ...string) {
@@ -131,6 +135,104 @@ func TestRebuild(t *testing.T) {
 	devices, _ := s.Devices(t.Context(), site.ID)
 	if devices[1].Presence != ledger.Seen {
 		t.Errorf("a device that the wrong sweep missed is %s", devices[1].Presence)
+	}
+}
+
+// A decision is one row and the device as it leaves it; each can be undone, and then the one before holds again.
+func TestDecisions(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	apply(t, s, sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.10"))
+	device := func() ledger.Device {
+		t.Helper()
+		d, _, err := s.Device(t.Context(), 2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		counts, err := s.CountDevices(t.Context(), site.ID)
+		sum, ofStanding := 0, 0
+		for _, c := range counts {
+			sum += c.Devices
+			if c.Standing == d.Standing {
+				ofStanding += c.Devices
+			}
+		}
+		if err != nil || sum != 2 || ofStanding == 0 {
+			t.Fatalf("counts %+v, %v", counts, err)
+		}
+		return d
+	}
+	for i, step := range []struct {
+		kind ledger.DecisionKind
+		text string
+	}{{ledger.DecidedNote, "first"}, {ledger.DecidedNote, "second"}, {ledger.DecidedAside, "the caterer's"}, {ledger.DecidedNote, ""}} {
+		if err := s.Decide(t.Context(), 2, step.kind, step.text, "head", began.Add(time.Duration(i)*time.Minute)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if d := device(); d.Note != "" || d.Aside == nil || d.Aside.Reason != "the caterer's" || d.Standing != ledger.SetAside {
+		t.Errorf("after four decisions: %+v", d)
+	}
+	for _, step := range []struct {
+		undo     uint64
+		note     string
+		standing ledger.Standing
+	}{{4, "second", ledger.SetAside}, {3, "second", ledger.Unmanaged}, {2, "first", ledger.Unmanaged}, {1, "", ledger.Unmanaged}} {
+		if _, err := s.Undo(t.Context(), step.undo, "mason", began); err != nil {
+			t.Fatal(err)
+		}
+		if d := device(); d.Note != step.note || d.Standing != step.standing {
+			t.Errorf("decision %d undone: note %q, %s", step.undo, d.Note, d.Standing)
+		}
+	}
+	if _, err := s.Undo(t.Context(), 1, "mason", began); !errors.Is(err, store.ErrDecided) {
+		t.Errorf("undone twice: %v", err)
+	}
+	list, err := s.DecisionsOf(t.Context(), 2)
+	if err != nil || len(list) != 4 || list[0].Kind != ledger.DecidedNote || list[0].Holds() || list[0].UndoneBy != "mason" {
+		t.Errorf("decisions %+v, %v", list, err)
+	}
+}
+
+// A database written before decisions were kept apart loses no note and nobody who was set aside.
+func TestNotesOfOlderDatabasesAreKept(t *testing.T) {
+	dsn := storetest.DSN(t)
+	s, err := store.Open(t.Context(), dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	site := newSite(t, s)
+	apply(t, s, sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.10"))
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	for _, statement := range []string{
+		"DROP TABLE decisions", "DELETE FROM migrations WHERE id >= '0007'",
+		`UPDATE devices SET record = JSON_SET(record, '$.Note', 'behind the "boiler"') WHERE id = 1`,
+		`UPDATE devices SET record = JSON_SET(record, '$.Aside', JSON_OBJECT('Reason', 'the caterer''s', 'By', 'head', 'At', '2026-11-02T09:00:00Z')) WHERE id = 2`,
+	} {
+		if _, err := db.ExecContext(t.Context(), statement); err != nil {
+			t.Fatalf("%s: %v", statement, err)
+		}
+	}
+	if s, err = store.Open(t.Context(), dsn); err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	decisions, err := s.Decisions(t.Context(), site.ID)
+	if err != nil || len(decisions) != 2 {
+		t.Fatalf("decisions %+v, %v", decisions, err)
+	}
+	if d := decisions[0]; d.Kind != ledger.DecidedNote || d.Text != `behind the "boiler"` || d.Device != 1 || len(d.Known.MACs) != 1 || len(d.Known.Addrs) != 1 {
+		t.Errorf("the note is %+v", d)
+	}
+	if d := decisions[1]; d.Kind != ledger.DecidedAside || d.Text != "the caterer's" || d.By != "head" {
+		t.Errorf("the set-aside is %+v", d)
 	}
 }
 

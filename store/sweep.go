@@ -14,6 +14,7 @@ import (
 
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
+	"airdrift/core/ledger"
 	"airdrift/core/netrange"
 	"airdrift/core/sweep"
 )
@@ -371,10 +372,10 @@ type SightingOf struct {
 	Sighting evidence.Sighting
 }
 
-// History gives the sightings of a device, the newest sweep first.
-func (s *Store) History(ctx context.Context, device uint64, limit int) ([]SightingOf, error) {
+// History gives the sightings of a device and of those that were merged into it, the newest sweep first.
+func (s *Store) History(ctx context.Context, device ledger.Device, limit int) ([]SightingOf, error) {
 	var rows []sightingRow
-	if err := s.db.WithContext(ctx).Where("device_id = ?", device).Order("sweep_id DESC, addr, mac").Limit(limit).Find(&rows).Error; err != nil {
+	if err := s.db.WithContext(ctx).Where("device_id IN ?", append([]uint64{device.ID}, device.Was...)).Order("sweep_id DESC, addr, mac").Limit(limit).Find(&rows).Error; err != nil {
 		return nil, own(err, "sightings")
 	}
 	history := make([]SightingOf, len(rows))

@@ -85,6 +85,8 @@ type Device struct {
 	Segment   netip.Prefix // the vantage's own subnet where it was seen with its MAC; invalid where it lies beyond
 	Aside     *Aside       // nil where nobody has set it aside
 	Note      string       // free text that somebody wrote
+	Decisions []uint64     `json:",omitempty"` // from which Aside and Note come
+	Was       []uint64     `json:",omitempty"` // the numbers of devices that were merged into it
 }
 
 // View is where a device was seen from one vantage last.
@@ -117,8 +119,8 @@ func (d Device) view(vantage string) (addrs []netip.Addr, ok bool) {
 
 // Key is something a device says that hardly another one says too.
 type Key struct {
-	Key   string // the key of the fact: ssh.hostkey, tls.key, snmp.engine; or serial
-	Value string
+	Key   string `json:"key"` // of the fact: ssh.hostkey, tls.key, snmp.engine; or serial
+	Value string `json:"value"`
 }
 
 // keyFacts gives the facts that recognise a device by a pair of keys of its own.

@@ -264,15 +264,16 @@ func TestPartsAreMergedIntoTheirDevice(t *testing.T) {
 	partial := sweepOf(1, sight("10.40.2.1", "", "tcp.open 22"), sight("10.40.2.9", "", "tcp.open 80"), sight("10.40.1.1", "48:9b:34:00:00:01"))
 	partial.Stopped = true
 	known := stored(Apply(nil, nil, partial, engine).Devices)
-	known[0].Note = "in the cellar"
+	said := []Decision{{ID: 9, Kind: DecidedNote, Device: 1, Known: KnownBy(known[0]), Text: "in the cellar"}, {ID: 10, Kind: DecidedNote, Device: 3, Known: KnownBy(known[2]), Text: "rack 2"}}
 	whole := sweepOf(2, sight("10.40.1.1", "48:9b:34:00:00:01"), sight("10.40.2.1", "", "echo.ttl 64"), sight("10.40.2.9", "", "tcp.open 80"))
 	got := Apply(known, nil, whole, engine)
+	Decide(got.Devices, said)
 	if list := addrsOf(got.Devices); list != "10.40.1.1, 10.40.2.1; 10.40.2.9" {
 		t.Fatalf("devices %s", list)
 	}
 	at := slices.IndexFunc(got.Devices, func(d Device) bool { return len(d.Addrs) == 2 })
 	router := got.Devices[at]
-	if router.Note != "in the cellar" || !router.FirstSeen.Equal(begin) || !strings.Contains(strings.Join(router.Reasons, " "), "device 1 is a part of it") {
+	if router.Note != "in the cellar\nrack 2" || !slices.Equal(router.Was, []uint64{3}) || !router.FirstSeen.Equal(begin) || !strings.Contains(strings.Join(router.Reasons, " "), "device 1 is a part of it") {
 		t.Errorf("the router is %+v", router)
 	}
 	if len(got.Merges) != 1 || got.Merges[0] != (Merge{From: 3, Into: at}) || router.ID != 1 {
@@ -375,13 +376,16 @@ func TestFacade(t *testing.T) {
 func TestSetAside(t *testing.T) {
 	own := sight("10.40.1.250", "48:9b:34:00:00:fa", "self.name laptop")
 	known := stored(Apply(nil, nil, sweepOf(1, sight("10.40.1.9", macA), own), engine).Devices)
+	var said []Decision
 	for i := range known {
 		if known[i].MACs[0] == hwaddr.MustParse(macA) {
-			known[i].Aside = &Aside{Reason: "the caterer's own", By: "head", At: begin}
+			said = []Decision{{ID: 1, Kind: DecidedAside, Device: known[i].ID, Text: "the caterer's own", By: "head", At: begin}}
 		}
 	}
 	entries := []register.Entry{{ID: 1, Name: "oven", MAC: hwaddr.MustParse(macA)}}
-	for _, d := range Apply(known, entries, sweepOf(2, sight("10.40.1.9", macA), own), engine).Devices {
+	after := Apply(known, entries, sweepOf(2, sight("10.40.1.9", macA), own), engine).Devices
+	Decide(after, said)
+	for _, d := range after {
 		if d.Standing != SetAside {
 			t.Errorf("%v is %s", d.Addrs, d.Standing)
 		}

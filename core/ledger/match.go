@@ -65,10 +65,8 @@ func newMatcher(devices []Device, entries []register.Entry) *matcher {
 		if d.Entry != nil {
 			before[d.Entry.ID] = match{i, d.MatchedBy}
 		}
-		d.Entry, d.MatchedBy, d.Standing = nil, "", Unmanaged
-		if d.Aside != nil || slices.Contains(d.Traits, OwnMachine) {
-			d.Standing = SetAside
-		}
+		d.Entry, d.MatchedBy = nil, ""
+		d.settle()
 	}
 	return &matcher{devices: devices, entries: entries, used: map[uint64]bool{}, before: before}
 }
@@ -111,13 +109,8 @@ func (m *matcher) byName() {
 
 func (m *matcher) take(device int, entry register.Entry, why string) {
 	d := &m.devices[device]
-	d.Entry, d.MatchedBy, d.Standing = &entry, why, Managed
-	switch {
-	case d.Aside != nil:
-		d.Standing = SetAside
-	case d.Presence == Silent:
-		d.Standing = Missing
-	}
+	d.Entry, d.MatchedBy = &entry, why
+	d.settle()
 	m.used[entry.ID] = true
 }
 

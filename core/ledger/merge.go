@@ -1,7 +1,6 @@
 package ledger
 
 import (
-	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -38,15 +37,23 @@ func (b *book) mergeParts() {
 	b.renumber(into)
 }
 
-// absorb takes over what people have said of a part, and since when it is known.
+// absorb takes over the number of a part, and since when it is known. What people have said of it follows the number.
 func (d *Device) absorb(part Device) {
 	d.FirstSeen = earliest(d.FirstSeen, part.FirstSeen)
 	d.MACs = newestFirst(d.MACs, slices.DeleteFunc(slices.Clone(part.MACs), hwaddr.MAC.IsZero))
-	d.Note = cmp.Or(d.Note, part.Note)
-	if d.Aside == nil {
-		d.Aside = part.Aside
-	}
+	d.Was = formerNumbers(d.ID, d.Was, part.Was, []uint64{part.ID})
 	d.Reasons = append(d.Reasons, fmt.Sprintf("What was known as device %d is a part of it: %s belongs to it.", part.ID, addrText(part.Addrs)))
+}
+
+// maxWas is how many former numbers of a device are kept.
+const maxWas = 64
+
+// formerNumbers puts lists of numbers together, without the one that a device has now.
+func formerNumbers(now uint64, lists ...[]uint64) []uint64 {
+	all := slices.Concat(lists...)
+	slices.Sort(all)
+	all = slices.DeleteFunc(slices.Compact(all), func(id uint64) bool { return id == 0 || id == now })
+	return all[:min(len(all), maxWas)]
 }
 
 func earliest(a, b time.Time) time.Time {
@@ -65,6 +72,7 @@ func (b *book) renumber(into []int) {
 	for i, at := range into {
 		if d := &b.devices[at]; at != i && former[i] != 0 && (d.ID == 0 || former[i] < d.ID) {
 			d.ID = former[i]
+			d.Was = formerNumbers(d.ID, d.Was, []uint64{former[at]})
 		}
 	}
 	// Who takes over a number was there before, as a part.

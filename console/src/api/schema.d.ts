@@ -56,6 +56,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/decisions/{decision}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Undo a decision; the one holds again whose place it had taken */
+        post: operations["undo-decision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}": {
         parameters: {
             query?: never;
@@ -102,6 +119,23 @@ export interface paths {
         put?: never;
         /** Try a credential on one device */
         post: operations["try-credential"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people have said of a device, the newest first */
+        get: operations["list-decisions"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -978,6 +1012,25 @@ export interface components {
             facts: components["schemas"]["Fact"][];
             /** @description The device's agent let us in with it */
             taken: boolean;
+        };
+        Decision: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description It applies now: it was neither undone, nor has another taken its place */
+            holds: boolean;
+            /** Format: int64 */
+            id: number;
+            /**
+             * @description A note, or that the device is set aside
+             * @enum {string}
+             */
+            kind: "note" | "aside";
+            /** @description The note or the reason; empty where what was said before was taken back */
+            text: string;
+            /** Format: date-time */
+            undoneAt?: string;
+            undoneBy?: string;
         };
         Device: {
             addresses: string[];
@@ -1980,6 +2033,36 @@ export interface operations {
             };
         };
     };
+    "undo-decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the decision */
+                decision: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-device": {
         parameters: {
             query?: never;
@@ -2097,6 +2180,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CredentialTrial"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the device */
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decision"][] | null;
                 };
             };
             /** @description Error */

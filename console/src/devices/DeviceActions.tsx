@@ -46,12 +46,13 @@ export function Actions({ d }: { d: Device }) {
 }
 
 /** Carries out a change of a device, and reads everything anew that shows it. */
-function useChange<T>(d: Device, change: (value: T) => Promise<unknown>, then?: () => void) {
+export function useChange<T>(d: Device, change: (value: T) => Promise<unknown>, then?: () => void) {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: change,
     onSuccess: async () => {
       await queries.invalidateQueries({ queryKey: ['device', d.id] });
+      void queries.invalidateQueries({ queryKey: ['decisions', d.id] });
       for (const key of ['devices', 'overview', 'register', 'fence']) void queries.invalidateQueries({ queryKey: [key] });
       then?.();
     },

@@ -7,6 +7,7 @@ import { answer, api, type Claim, type Device } from '../api/client';
 import { DeviceText, Empty, Failure, Loading, Page, Pairs, Panel, Scrolling, StandingChip } from '../app/parts';
 import { bytes, moment, odds, speed, visible } from '../lib/format';
 import { Actions } from './DeviceActions';
+import { Decisions } from './Decisions';
 import { KindIcon, kindLabel } from './kinds';
 import { traitMeanings } from './traits';
 
@@ -50,6 +51,7 @@ function Shown({ d }: { d: Device }) {
             {d.names.length > 1 && <Names d={d} />}
             {d.links.length > 0 && <Links d={d} />}
             {d.registerEntry && <RegisterPanel d={d} />}
+            <Decisions d={d} />
             <History d={d} />
             {d.reasons.length > 0 && <Reasons reasons={d.reasons} />}
           </Stack>
