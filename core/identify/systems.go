@@ -122,6 +122,9 @@ func (b *branch) leading() (first *branch, against string) {
 	return first, against
 }
 
+// SameSystem reports whether two names can be of one system: they are the same, or one is built on the other.
+func SameSystem(a, b string) bool { return a == b || isBuiltOn(a, b) || isBuiltOn(b, a) }
+
 // isBuiltOn reports whether a system is built on another, by whatever steps.
 func isBuiltOn(system, base string) bool {
 	for system = baseOf(system); system != ""; system = baseOf(system) {

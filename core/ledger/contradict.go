@@ -28,16 +28,22 @@ func contradict(a, b likeness) bool {
 	if disagree(a.keys, b.keys) {
 		return true
 	}
-	for _, attribute := range []identify.Attribute{identify.Kind, identify.OS} {
-		x, y := a.identity.Of(attribute), b.identity.Of(attribute)
-		if isKnown(x) && isKnown(y) && x != y && min(a.identity.Strength(attribute), b.identity.Strength(attribute)) >= surelyKnown {
-			return true
-		}
+	if kind, other, sure := surely(a, b, identify.Kind); sure && kind != other {
+		return true
+	}
+	if system, other, sure := surely(a, b, identify.OS); sure && !identify.SameSystem(system, other) {
+		return true
 	}
 	name, other := a.identity.Of(identify.Name), b.identity.Of(identify.Name)
 	model := a.identity.Of(identify.Model)
 	sameModel := isKnown(model) && model == b.identity.Of(identify.Model)
 	return name != "" && other != "" && !SameName(name, other) && !sameModel
+}
+
+// surely gives what two are known to be; sure is false where one of them is not surely known.
+func surely(a, b likeness, attribute identify.Attribute) (x, y string, sure bool) {
+	x, y = a.identity.Of(attribute), b.identity.Of(attribute)
+	return x, y, isKnown(x) && isKnown(y) && min(a.identity.Strength(attribute), b.identity.Strength(attribute)) >= surelyKnown
 }
 
 // disagree reports whether both show keys, or serial numbers, of one sort and have none of them in common. Identifiers of services do
@@ -107,8 +113,8 @@ func (b *book) mayBeReplaced(body body, d Device) bool {
 	return b.covers(d) || slices.ContainsFunc(body.addrs(), func(a netip.Addr) bool { return holds(d.Addrs, a) })
 }
 
-// mayHaveNewPrivateMAC lets a body be a device of its name. One that has kept its private MAC address before keeps it still: who has
-// another is another, whatever his name.
+// mayHaveNewPrivateMAC lets a body be a device of its name. One that has kept its private MAC address before keeps it still: one
+// with another address is another device, whatever its name.
 func (b *book) mayHaveNewPrivateMAC(body body, d Device) bool {
 	bothPrivate := slices.ContainsFunc(body.macs(), identifies) && slices.ContainsFunc(d.presentMACs(), identifies)
 	return !(bothPrivate && d.KeepsMAC) && !contradict(body.likeness(), d.likeness())

@@ -3,7 +3,6 @@ package ledger
 import (
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"airdrift/core/hwaddr"
@@ -177,6 +176,6 @@ func find(devices []Device, known Known, byEntry map[uint64]int, byWay []map[str
 // mayBe reports whether the names do not speak against a device's being the one that was known.
 func mayBe(d Device, known Known) bool {
 	name := d.Identity.Of(identify.Name)
-	return name == "" || known.Name == "" || SameName(name, known.Name) || strings.EqualFold(name, known.Name) ||
+	return name == "" || known.Name == "" || SameName(name, known.Name) ||
 		slices.ContainsFunc(d.presentMACs(), func(m hwaddr.MAC) bool { return identifies(m) && slices.Contains(known.MACs, m) })
 }

@@ -98,6 +98,19 @@ func TestTwoVantagesSeeOneBuilding(t *testing.T) {
 	}
 }
 
+// From beyond a router less is heard: a general word for the system there is no word against the one that was told on the segment.
+func TestGeneralWordsContradictNothing(t *testing.T) {
+	near, beyond := likeness{identity: os("Debian GNU/Linux", 40)}, likeness{identity: os("Linux", 30)}
+	other := likeness{identity: os("Windows", 30)}
+	if contradict(near, beyond) || contradict(beyond, near) || !contradict(near, other) {
+		t.Errorf("Debian and Linux contradict each other: %v; Debian and Windows: %v", contradict(near, beyond), contradict(near, other))
+	}
+}
+
+func os(value string, strength int) identify.Identity {
+	return identify.Identity{{Attribute: identify.OS, Value: value, Strength: strength}}
+}
+
 // MAC addresses that are told make a device known again where its own cannot be seen, at whatever address.
 func TestKnownBeyondARouterByWhatItTells(t *testing.T) {
 	for _, told := range []string{"netbios.mac", "snmp.engine-mac", "lease.mac"} {
