@@ -54,8 +54,6 @@ func apply(t *testing.T, s *store.Store, sweep store.Sweep) {
 	}
 }
 
-func same(d []ledger.Device) ([]ledger.Device, error) { return d, nil }
-
 // A device that turns out to be a part of another goes, and where it was seen is the other's from then on.
 func TestMergedDevicesGo(t *testing.T) {
 	s := storetest.Open(t)
