@@ -436,6 +436,26 @@ type Decision struct {
 	UndoneAt *time.Time `json:"undoneAt,omitempty"`
 }
 
+// Change is what a sweep has found changed of a device.
+type Change struct {
+	ID        uint64    `json:"id"`
+	Sweep     uint64    `json:"sweep"`
+	Began     time.Time `json:"began" doc:"When the sweep began"`
+	Device    uint64    `json:"device"`
+	Name      string    `json:"name,omitempty" doc:"What the device is called now"`
+	Addr      string    `json:"address,omitempty" doc:"Its first address now"`
+	Kind      string    `json:"kind" enum:"appeared,vanished,moved,changed"`
+	Attribute string    `json:"attribute,omitempty" doc:"What of the device has changed; of a port that was opened before is empty, of one that was closed after"`
+	Before    string    `json:"before,omitempty"`
+	After     string    `json:"after,omitempty"`
+}
+
+// ChangeList is a page of changes.
+type ChangeList struct {
+	Changes []Change `json:"changes" nullable:"false"`
+	Next    uint64   `json:"next,omitempty" doc:"Given as below, asks for the next page; left out on the last one"`
+}
+
 // Claim is what is believed of one attribute.
 type Claim struct {
 	Attribute  string      `json:"attribute" enum:"kind,vendor,model,os,firmware,serial,name"`

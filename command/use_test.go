@@ -118,6 +118,11 @@ func useSweeps(expect expectation) {
 }
 
 func useFenceAndFooting(expect expectation) {
+	expect(0, "appeared", "changes", "--sweep", "2", "--limit", "3")
+	expect(0, "10.40.1.22", "changes", "--device", "10.40.1.22", "--kind", "appeared,vanished")
+	expect(0, "nothing", "changes", "--until", "2026-01-01")
+	expect(2, "is no day such as", "changes", "--since", "yesterday")
+	expect(2, "kind", "changes", "--kind", "colour")
 	expect(0, "2^64", "fence")
 	expect(0, "nursery", "fence", "add", "nursery=10.41.0.0/24")
 	expect(0, "Name servers", "fence", "remove", "10.41.0.0/24")

@@ -259,6 +259,7 @@ func TestConsole(t *testing.T) {
 	h.devices()
 	h.device()
 	h.changeDevice()
+	h.changes()
 	h.whoIsIt()
 	h.hostileDevices()
 	h.credentials()
@@ -387,6 +388,16 @@ func (h *house) changeDevice() {
 	h.accessible("decisions on a device")
 	h.do("taken back again", click("Take back"), until("!document.body.innerText.includes('Set aside by')"))
 	h.do("into the register", click("Add to the register"), fill("Location", "nursery"), click("Add"), has("In the register"), chip("managed"), has("nursery"))
+}
+
+// changes looks at what sweeps have found changed, from the menu, by a filter, and from a device.
+func (h *house) changes() {
+	h.do("changes", click("Changes"), has("appeared"), has("10.40."), until(`document.querySelectorAll("main tbody tr").length === 100`))
+	h.page("changes")
+	h.do("more of them", click("Show more"), until(`document.querySelectorAll("main tbody tr").length > 100`))
+	h.do("none of a kind", chromedp.Navigate(h.path("/changes?kind=moved&sweep=1")), has("No change is known"), has("Sweep 1 only"))
+	h.do("of one device", chromedp.Navigate(h.path("/devices?text=10.40.1.24")), has("1–1 of 1"), press(`//div[@role="row"]//a[contains(.,"10.40.1.24")]`), has("Seen"), click("What changed"),
+		has("One device only"), until(`[...document.querySelectorAll("main tbody tr")].every((row) => row.innerText.includes("appeared"))`))
 }
 
 // whoIsIt looks at devices that say by their protocols who they are, and finds them by it.

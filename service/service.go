@@ -155,6 +155,7 @@ func (s *Service) register(humaAPI huma.API) {
 	s.registerSites(humaAPI)
 	s.registerSweeps(humaAPI)
 	s.registerDevices(humaAPI)
+	s.registerChanges(humaAPI)
 	s.registerRegister(humaAPI)
 	s.registerCredentials(humaAPI)
 	s.registerRules(humaAPI)

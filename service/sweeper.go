@@ -437,6 +437,27 @@ type bookkeeper struct {
 	before  netrange.Set // what whole sweeps have covered so far
 
 	decisions []ledger.Decision
+	ports     map[uint64]string          // of all sweeps, as somebody wrote them
+	asked     map[string]map[uint16]bool // what that means
+}
+
+// portsOf gives the ports of a sweep.
+func (b *bookkeeper) portsOf(id uint64) map[uint16]bool {
+	text, known := b.ports[id]
+	if !known {
+		return nil
+	}
+	if b.asked[text] == nil {
+		ports, err := sweep.ParsePorts(text)
+		if err != nil {
+			return nil // it could not be swept either
+		}
+		b.asked[text] = make(map[uint16]bool, len(ports))
+		for _, port := range ports {
+			b.asked[text][port] = true
+		}
+	}
+	return b.asked[text]
 }
 
 func (s *sweeper) bookkeeper(ctx context.Context, site store.Site, entries []register.Entry) (*bookkeeper, error) {
@@ -449,7 +470,11 @@ func (s *sweeper) bookkeeper(ctx context.Context, site store.Site, entries []reg
 		return nil, err
 	}
 	decisions, err := s.store.Decisions(ctx, site.ID)
-	return &bookkeeper{engine: engine, entries: entries, leases: leases, decisions: decisions}, err
+	if err != nil {
+		return nil, err
+	}
+	ports, err := s.store.SweepPorts(ctx, site.ID)
+	return &bookkeeper{engine: engine, entries: entries, leases: leases, decisions: decisions, ports: ports, asked: map[string]map[uint16]bool{}}, err
 }
 
 // enter makes the function that enters one sweep.
@@ -464,7 +489,7 @@ func (b *bookkeeper) enter(record *store.Sweep) store.Enter {
 			return ledger.Result{}, err
 		}
 		result := ledger.Apply(known, b.entries, ledger.Sweep{
-			ID: record.ID, Began: record.Began, Vantage: record.Vantage, Ports: ports, Off: record.Plan.Off, Covered: covered, CoveredBefore: b.before, Stopped: record.State != store.Done,
+			ID: record.ID, Began: record.Began, Vantage: record.Vantage, Ports: ports, Off: record.Plan.Off, PortsOf: b.portsOf, Covered: covered, CoveredBefore: b.before, Stopped: record.State != store.Done,
 			Gateway: record.Gateway, OnLink: record.OnLink, Sightings: lease.Attach(sightings, b.leases), Devices: former,
 		}, b.engine)
 		if record.State == store.Done {

@@ -236,6 +236,9 @@ func (s *Store) ApplySweep(ctx context.Context, sweep *Sweep, enter Enter) error
 		if err := keep(tx, sweep.SiteID, result); err != nil {
 			return err
 		}
+		if err := saveChanges(tx, sweep.SiteID, sweep.ID, result); err != nil {
+			return err
+		}
 		if err := assign(tx, sweep.ID, sightings, result); err != nil {
 			return err
 		}
@@ -312,6 +315,9 @@ func replay(tx *gorm.DB, site uint64, enter func(sweep *Sweep) Enter) ([]ledger.
 			return nil, err
 		}
 		if err := keep(tx, site, result); err != nil {
+			return nil, err
+		}
+		if err := saveChanges(tx, site, sweep.ID, result); err != nil {
 			return nil, err
 		}
 		if err := assign(tx, sweep.ID, sightings, result); err != nil {

@@ -3,7 +3,10 @@ package store_test
 import (
 	"database/sql"
 	"errors"
+	"fmt"
 	"net/netip"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -192,6 +195,61 @@ func TestDecisions(t *testing.T) {
 	}
 }
 
+// What a sweep has found changed is kept with the sweep, in pages, and is the same after a rebuild.
+func TestChanges(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	first, second := sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.10", "10.40.1.11"), sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.12")
+	apply(t, s, first)
+	apply(t, s, second)
+	list := func(q store.ChangeQuery) string {
+		t.Helper()
+		q.Site, q.Limit = site.ID, max(q.Limit, 2)
+		var texts []string
+		for range 10 { // pages
+			changes, err := s.Changes(t.Context(), q)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, c := range changes {
+				texts = append(texts, fmt.Sprintf("%d %s %s%s", c.Sweep, c.Kind, c.Before, c.After))
+				q.Below = c.ID
+			}
+			if len(changes) < q.Limit {
+				break
+			}
+		}
+		slices.Sort(texts)
+		return strings.Join(texts, ", ")
+	}
+	all := "1 appeared 10.40.1.10, 1 appeared 10.40.1.11, 1 appeared 10.40.1.9, 2 appeared 10.40.1.12, 2 vanished 10.40.1.10, 2 vanished 10.40.1.11"
+	for _, tt := range []struct {
+		query store.ChangeQuery
+		want  string
+	}{
+		{store.ChangeQuery{}, all}, {store.ChangeQuery{Sweep: second.ID, Kinds: []string{"appeared"}}, "2 appeared 10.40.1.12"}, {store.ChangeQuery{Devices: []uint64{2}}, "1 appeared 10.40.1.10, 2 vanished 10.40.1.10"},
+		{store.ChangeQuery{Since: began.Add(time.Hour)}, ""}, {store.ChangeQuery{Until: began.Add(time.Hour)}, all},
+	} {
+		if got := list(tt.query); got != tt.want {
+			t.Errorf("%+v: %s, want %s", tt.query, got, tt.want)
+		}
+	}
+	enter := func(sweep *store.Sweep) store.Enter { return applying(sweep) }
+	kept := func(d []ledger.Device) ([]ledger.Device, error) { return d, nil }
+	if err := s.Rebuild(t.Context(), site.ID, 0, enter, kept); err != nil {
+		t.Fatal(err)
+	}
+	if got := list(store.ChangeQuery{}); got != all {
+		t.Errorf("after a rebuild: %s", got)
+	}
+	if err := s.Rebuild(t.Context(), site.ID, second.ID, enter, kept); err != nil {
+		t.Fatal(err)
+	}
+	if got := list(store.ChangeQuery{}); got != "1 appeared 10.40.1.10, 1 appeared 10.40.1.11, 1 appeared 10.40.1.9" {
+		t.Errorf("without the second sweep: %s", got)
+	}
+}
+
 // A database written before decisions were kept apart loses no note and nobody who was set aside.
 func TestNotesOfOlderDatabasesAreKept(t *testing.T) {
 	dsn := storetest.DSN(t)
@@ -210,7 +268,7 @@ func TestNotesOfOlderDatabasesAreKept(t *testing.T) {
 	}
 	defer db.Close()
 	for _, statement := range []string{
-		"DROP TABLE decisions", "DELETE FROM migrations WHERE id >= '0007'",
+		"DROP TABLE decisions", "DROP TABLE changes", "DELETE FROM migrations WHERE id >= '0007'",
 		`UPDATE devices SET record = JSON_SET(record, '$.Note', 'behind the "boiler"') WHERE id = 1`,
 		`UPDATE devices SET record = JSON_SET(record, '$.Aside', JSON_OBJECT('Reason', 'the caterer''s', 'By', 'head', 'At', '2026-11-02T09:00:00Z')) WHERE id = 2`,
 	} {

@@ -93,6 +93,7 @@ type Device struct {
 type View struct {
 	Vantage string // and its network, as a machine is carried from one to another
 	Addrs   []netip.Addr
+	Asked   uint64 `json:",omitempty"` // the last sweep from there that asked it all it was to ask; 0 for none
 }
 
 // presentMACs gives the MACs that a device has now, as far as is known.
@@ -134,6 +135,7 @@ type Sweep struct {
 	Covered   netrange.Set   // the addresses it was to look at
 	Ports     []uint16       // TCP ports that each device was asked at; nil where that is not known
 	Off       []string       // protocols that were not used
+	PortsOf   PortsOf        // of sweeps before; nil where that is not known
 	Stopped   bool           // it was stopped, so who was not seen may be there all the same
 	Gateway   netip.Addr     // the first router from the vantage; invalid where there is none
 	OnLink    []netip.Prefix // the vantage's own segment
@@ -142,6 +144,9 @@ type Sweep struct {
 
 	CoveredBefore netrange.Set // what whole sweeps before this one have covered
 }
+
+// PortsOf gives the TCP ports at which a sweep has asked devices.
+type PortsOf func(sweep uint64) map[uint16]bool
 
 // ChangeKind is a way in which a device differs from the sweep before.
 type ChangeKind string
@@ -156,10 +161,22 @@ const (
 
 // Change is one difference from the sweep before.
 type Change struct {
-	Kind   ChangeKind
-	Device int // index into the devices of the result
-	Before string
-	After  string
+	Kind      ChangeKind
+	Device    int    // index into the devices of the result
+	Attribute string // of Changed, one of ChangedAttributes
+	Before    string
+	After     string
+}
+
+// What of a device a change may be of, besides the attributes that identify tells.
+const (
+	ChangedMAC  = "mac"
+	ChangedPort = "port" // opened where there was none before, closed where there is none after
+)
+
+// ChangedAttributes are what of a device a change may be of.
+var ChangedAttributes = []string{
+	string(identify.Name), string(identify.Kind), string(identify.Vendor), string(identify.Model), string(identify.OS), string(identify.Firmware), ChangedMAC, ChangedPort,
 }
 
 // Identifier tells what a device is; identify.Engine is one.
@@ -249,14 +266,14 @@ func (b *book) enter(body body, at int) {
 		b.devices = append(b.devices, Device{ID: b.formerID(body), FirstSeen: body.firstAt(b.sweep.Began)})
 		b.changes = append(b.changes, Change{Kind: Appeared, Device: at, After: addrText(body.addrs())})
 	} else {
+		if kept := b.keptFacts(b.devices[at], body); len(kept) > 0 {
+			body.facts = evidence.Renew(kept, body.facts)
+			body.identify(b.identifier)
+		}
 		b.compare(body, at)
 	}
 	d := &b.devices[at]
 	addrs := b.addrsNow(*d, body)
-	if len(d.Items) > 0 {
-		body.facts = b.renewed(*d, body)
-		body.identify(b.identifier)
-	}
 	b.noteMACs(d, body)
 	d.Addrs, d.Unit = addrs, body.behind()
 	d.Keys = body.keys
@@ -272,7 +289,7 @@ func (b *book) enter(body body, at int) {
 	if segment := b.segment(body); segment.IsValid() || len(d.presentMACs()) == 0 {
 		d.Segment = segment
 	}
-	d.look(b.vantage, body.addrs())
+	d.look(b.vantage, body.addrs(), b.sweep.ID, body.asked())
 	for _, i := range body.index {
 		b.of[i] = at
 	}
@@ -281,11 +298,18 @@ func (b *book) enter(body body, at int) {
 // maxViews is from how many vantages it is kept where a device was seen.
 const maxViews = 32
 
-// look notes where the device was seen from a vantage now.
-func (d *Device) look(vantage string, addrs []netip.Addr) {
-	views := []View{{vantage, addrs[:min(len(addrs), maxAddrs)]}}
+// look notes where the device was seen from a vantage now, and whether it was asked all there was to ask.
+func (d *Device) look(vantage string, addrs []netip.Addr, sweep uint64, asked bool) {
+	now := View{Vantage: vantage, Addrs: addrs[:min(len(addrs), maxAddrs)]}
+	if asked {
+		now.Asked = sweep
+	}
+	views := []View{now}
 	for _, v := range d.Views {
-		if v.Vantage != vantage && len(views) < maxViews {
+		switch {
+		case v.Vantage == vantage:
+			views[0].Asked = max(views[0].Asked, v.Asked)
+		case len(views) < maxViews:
 			views = append(views, v)
 		}
 	}
@@ -311,30 +335,28 @@ func (b *book) noteMACs(d *Device, body body) {
 	d.Former = slices.DeleteFunc(d.Former, func(m hwaddr.MAC) bool { return !slices.Contains(d.MACs, m) })
 }
 
-// renewed gives the facts of a device after a sweep: those that it told, and of those it told before the ones that this sweep did not
-// ask for. Beyond a router it cannot be asked what it says on its segment alone; its ports are the same from everywhere.
-func (b *book) renewed(d Device, body body) []evidence.Item {
+// keptFacts gives the facts of a device that a sweep leaves as they were, as it did not ask for them. Beyond a router the device cannot be
+// asked what it says on its segment alone; its ports are the same from everywhere.
+func (b *book) keptFacts(d Device, body body) []evidence.Item {
 	if !body.asked() {
-		return evidence.Renew(d.Items, body.facts) // it was only heard, or the sweep ended before it was asked
+		return d.Items // it was only heard, or the sweep ended before it was asked
 	}
 	beyond := d.Segment.IsValid() && len(body.macs()) == 0
 	asked := map[evidence.Port]bool{} // before, as a port of its own
 	for _, it := range d.Items {
 		asked[it.Port] = asked[it.Port] || it.Key == evidence.KeyTCPOpen
 	}
-	kept := slices.DeleteFunc(slices.Clone(d.Items), func(it evidence.Item) bool {
-		switch {
-		case asked[it.Port]:
-			return b.sweep.Ports == nil || b.ports[it.Port.Number]
-		case slices.Contains(b.sweep.Off, string(it.Source)):
-			return false
+	var kept []evidence.Item
+	for _, it := range d.Items {
+		keep := beyond || slices.Contains(b.sweep.Off, string(it.Source))
+		if asked[it.Port] {
+			keep = b.sweep.Ports != nil && !b.ports[it.Port.Number]
 		}
-		return !beyond
-	})
-	if len(kept) == 0 {
-		return body.facts
+		if keep {
+			kept = append(kept, it)
+		}
 	}
-	return evidence.Renew(kept, body.facts)
+	return kept
 }
 
 func latest(a, b time.Time) time.Time {
@@ -373,13 +395,62 @@ func (b *book) compare(body body, at int) {
 	if !slices.Equal(before, after) && (seenFromHere || !onlyMore) {
 		b.changes = append(b.changes, Change{Kind: Moved, Device: at, Before: addrText(before), After: addrText(after)})
 	}
-	for _, a := range []identify.Attribute{identify.Firmware, identify.OS, identify.Kind} {
-		before, after := d.Identity.Of(a), body.identity.Of(a)
-		// That something is known now and was not before, or the other way round, is no change of the device.
-		if before != after && isKnown(before) && isKnown(after) {
-			b.changes = append(b.changes, Change{Kind: Changed, Device: at, Before: before, After: after})
+	b.compareAttributes(d, body, at)
+	if body.asked() && len(d.Views) > 0 && d.Views[0].Vantage == b.vantage && d.Views[0].Asked != 0 {
+		b.comparePorts(d, body.facts, at)
+	}
+	held, shown := d.presentMACs(), body.macs()
+	isHeld := func(m hwaddr.MAC) bool { return slices.Contains(held, m) }
+	// From another vantage it shows another of its cards.
+	if seenFromHere && len(held) > 0 && slices.ContainsFunc(shown, identifies) && !slices.ContainsFunc(shown, isHeld) {
+		b.changes = append(b.changes, Change{Kind: Changed, Device: at, Attribute: ChangedMAC, Before: held[0].String(), After: shown[0].String()})
+	}
+}
+
+// compareAttributes notes what a device is that it was not before. That something is known now and was not before, or the other way
+// round, is no change of the device, nor is a general word in the place of a special one.
+func (b *book) compareAttributes(d Device, now body, at int) {
+	for _, a := range []identify.Attribute{identify.Name, identify.Kind, identify.Vendor, identify.Model, identify.OS, identify.Firmware} {
+		before, after := d.Identity.Of(a), now.identity.Of(a)
+		same := before == after
+		switch a {
+		case identify.Name:
+			same = SameName(before, after)
+		case identify.OS:
+			same = identify.SameSystem(before, after)
+		}
+		if !same && isKnown(before) && isKnown(after) {
+			b.changes = append(b.changes, Change{Kind: Changed, Device: at, Attribute: string(a), Before: before, After: after})
 		}
 	}
+}
+
+// comparePorts notes the ports that a device offers and did not before, or no more. From another vantage, through other filters, that
+// would be no change of the device.
+func (b *book) comparePorts(d Device, facts []evidence.Item, at int) {
+	before, after := openPorts(d.Items), openPorts(facts)
+	askedBefore := b.sweep.PortsOf
+	for _, port := range before {
+		if !slices.Contains(after, port) {
+			b.changes = append(b.changes, Change{Kind: Changed, Device: at, Attribute: ChangedPort, Before: port.String()})
+		}
+	}
+	for _, port := range after {
+		// That it was closed before is known only where it was asked.
+		if !slices.Contains(before, port) && askedBefore != nil && askedBefore(d.Views[0].Asked)[port.Number] {
+			b.changes = append(b.changes, Change{Kind: Changed, Device: at, Attribute: ChangedPort, After: port.String()})
+		}
+	}
+}
+
+func openPorts(facts []evidence.Item) []evidence.Port {
+	var ports []evidence.Port
+	for _, it := range facts {
+		if it.Key == evidence.KeyTCPOpen {
+			ports = append(ports, it.Port)
+		}
+	}
+	return ports
 }
 
 func isKnown(value string) bool { return value != "" && value != identify.Unknown }

@@ -102,8 +102,8 @@ func TestWhoIsRecognisedInTheNextSweep(t *testing.T) {
 	}{
 		{"moved with its MAC", []evidence.Sighting{sight("10.40.1.5", macA)}, []evidence.Sighting{sight("10.40.1.9", macA)}, true, Moved},
 		{"another MAC at the address", []evidence.Sighting{sight("10.40.1.5", macA)}, []evidence.Sighting{sight("10.40.1.5", macB)}, false, Appeared},
-		{"a new network card, the same host key", []evidence.Sighting{sight("10.40.1.5", macA, "ssh.hostkey K")}, []evidence.Sighting{sight("10.40.1.5", macB, "ssh.hostkey K")}, true, ""},
-		{"a new network card, the same serial number", []evidence.Sighting{sight("10.40.1.5", macA, "upnp.maker Lab", "upnp.serial AB12345")}, []evidence.Sighting{sight("10.40.1.5", macB, "upnp.maker Lab", "upnp.serial AB12345")}, true, ""},
+		{"a new network card, the same host key", []evidence.Sighting{sight("10.40.1.5", macA, "ssh.hostkey K")}, []evidence.Sighting{sight("10.40.1.5", macB, "ssh.hostkey K")}, true, Changed},
+		{"a new network card, the same serial number", []evidence.Sighting{sight("10.40.1.5", macA, "upnp.maker Lab", "upnp.serial AB12345")}, []evidence.Sighting{sight("10.40.1.5", macB, "upnp.maker Lab", "upnp.serial AB12345")}, true, Changed},
 		{"a serial number of another maker's", []evidence.Sighting{sight("10.40.1.5", macA, "upnp.maker Lab", "upnp.serial AB12345")}, []evidence.Sighting{sight("10.40.1.5", macB, "upnp.maker Works", "upnp.serial AB12345")}, false, Appeared},
 		{"beyond a router, moved, by its agent's engine", []evidence.Sighting{sight("10.40.2.5", "", "snmp.engine 80001f88804f2a917a3cd05e65")}, []evidence.Sighting{sight("10.40.2.7", "", "snmp.engine 80001f88804f2a917a3cd05e65")}, true, Moved},
 		{"an engine that two show", []evidence.Sighting{sight("10.40.2.5", "", "snmp.engine 80001f88804f2a917a3cd05e65")}, []evidence.Sighting{sight("10.40.2.7", "", "snmp.engine 80001f88804f2a917a3cd05e65"), sight("10.40.2.8", "", "snmp.engine 80001f88804f2a917a3cd05e65")}, false, Appeared},
@@ -113,7 +113,7 @@ func TestWhoIsRecognisedInTheNextSweep(t *testing.T) {
 		{"beyond a router by address", []evidence.Sighting{sight("10.40.2.5", "", "echo.ttl 63")}, []evidence.Sighting{sight("10.40.2.5", "", "echo.ttl 63")}, true, ""},
 		{"beyond a router, moved, by name", []evidence.Sighting{sight("10.40.2.5", "", "tls.subject a.example")}, []evidence.Sighting{sight("10.40.2.7", "", "tls.subject a.example")}, true, Moved},
 		{"a private MAC that stayed", []evidence.Sighting{sight("10.40.1.5", private)}, []evidence.Sighting{sight("10.40.1.7", private)}, true, Moved},
-		{"a private MAC that changed, by name", []evidence.Sighting{sight("10.40.1.5", private, "tls.subject p.example")}, []evidence.Sighting{sight("10.40.1.5", "de:3f:91:5c:20:17", "tls.subject p.example")}, true, ""},
+		{"a private MAC that changed, by name", []evidence.Sighting{sight("10.40.1.5", private, "tls.subject p.example")}, []evidence.Sighting{sight("10.40.1.5", "de:3f:91:5c:20:17", "tls.subject p.example")}, true, Changed},
 		{"a private MAC that changed, no name", []evidence.Sighting{sight("10.40.1.5", private)}, []evidence.Sighting{sight("10.40.1.5", "de:3f:91:5c:20:17")}, false, Appeared},
 		{"a name that two show", []evidence.Sighting{sight("10.40.2.5", "", "tls.subject a.example")}, []evidence.Sighting{sight("10.40.2.7", "", "tls.subject a.example"), sight("10.40.2.8", "", "tls.subject a.example")}, false, Appeared},
 	}
@@ -249,6 +249,7 @@ func TestChangesAreOfTheDeviceAndNotOfOurKnowledge(t *testing.T) {
 		{"", "http.title Network Camera", false}, {"http.title Network Camera", "", false},
 		{"http.title Network Camera", "http.title Ethernet switch", true}, {"http.title Network Camera", "http.title IP camera", false},
 		{"ssh.greeting SSH-2.0-OpenSSH_9.2 Debian", "ssh.greeting SSH-2.0-OpenSSH_9.2 Ubuntu", true},
+		{"tls.subject ash.example", "tls.subject oak.example", true}, {"tls.subject ash.example", "tls.subject ash", false},
 	} {
 		known := stored(Apply(nil, nil, sweepOf(1, sight("10.40.1.5", macA, tt.before)), engine).Devices)
 		got := Apply(known, nil, sweepOf(2, sight("10.40.1.5", macA, tt.after)), engine).Changes

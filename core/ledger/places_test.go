@@ -216,6 +216,33 @@ func TestANarrowSweepRenewsWhatItAsked(t *testing.T) {
 	}
 }
 
+// A port is said to be opened only where it was asked before, and to be closed only where it is asked now, from the same vantage.
+func TestPortsOpenedAndClosed(t *testing.T) {
+	at := func(ports ...uint16) evidence.Sighting {
+		s := sight("10.40.1.5", macA)
+		for _, port := range ports {
+			s.Items = append(s.Items, evidence.Item{Source: evidence.SourceTCP, Key: evidence.KeyTCPOpen, Port: evidence.TCP(port), Value: "x"})
+		}
+		return s
+	}
+	asking := func(s Sweep, ports ...uint16) Sweep { s.Ports = ports; return s }
+	asked := map[uint64]map[uint16]bool{1: {22: true, 80: true}, 2: {22: true}, 3: {22: true, 80: true, 443: true}, 4: {22: true, 80: true, 443: true}}
+	v := &visits{t: t}
+	for _, visit := range []struct {
+		sweep Sweep
+		want  string
+	}{
+		{asking(inOffices(1, at(80)), 22, 80), "appeared >10.40.1.5"}, {asking(inOffices(2, at(22)), 22), "changed >tcp/22"},
+		{asking(inOffices(3, at(22, 443)), 22, 80, 443), "changed tcp/80>"}, {asking(inPlant(4, evidence.Sighting{Addr: at().Addr, Answered: true, Whole: true, FirstAt: begin}), 22, 80, 443), ""},
+	} {
+		visit.sweep.PortsOf = func(id uint64) map[uint16]bool { return asked[id] }
+		v.sweep(visit.sweep)
+		if v.changed() != visit.want {
+			t.Errorf("sweep %d: %s, want %s", visit.sweep.ID, v.changed(), visit.want)
+		}
+	}
+}
+
 // An entry of the register keeps its device, whatever address that gets and whether it is seen or not.
 func TestAnEntryKeepsItsDevice(t *testing.T) {
 	byAddr := register.Entry{ID: 1, Name: "till", Addr: netip.MustParseAddr("10.40.1.5")}

@@ -59,21 +59,27 @@ func (b *book) recognise(bodies []body) []int {
 	b.shownBy = shownBy(bodies)
 	taken := make([]bool, len(b.devices))
 	for _, way := range b.ways() {
-		index := b.index(way.device)
-		shown := map[string]int{}
-		for _, body := range bodies {
-			for _, text := range distinct(way.body(body)) {
-				shown[text]++
+		wanted := map[string]*candidates{}
+		for i, body := range bodies {
+			if found[i] < 0 {
+				for _, text := range way.body(body) {
+					wanted[text] = &candidates{}
+				}
 			}
 		}
+		if len(wanted) == 0 {
+			continue // nobody who is left shows anything of the kind
+		}
+		b.lookFor(wanted, way, bodies, taken)
 		for i := range bodies {
 			if found[i] >= 0 {
 				continue
 			}
 			for _, text := range distinct(way.body(bodies[i])) {
 				// What several show, or several showed before, tells none of them apart.
-				free := untaken(index[text], taken)
-				if shown[text] == 1 && len(free) == 1 && (way.lets == nil || way.lets(bodies[i], b.devices[free[0]])) {
+				c := wanted[text]
+				free := slices.DeleteFunc(slices.Clone(c.devices), func(d int) bool { return taken[d] })
+				if c.shown == 1 && len(free) == 1 && (way.lets == nil || way.lets(bodies[i], b.devices[free[0]])) {
 					found[i], taken[free[0]] = free[0], true
 					bodies[i].reasons = append(bodies[i].reasons, way.reason)
 					break
@@ -82,6 +88,33 @@ func (b *book) recognise(bodies []body) []int {
 		}
 	}
 	return found
+}
+
+// candidates are the devices known by a text, and how many bodies show it.
+type candidates struct {
+	shown   int
+	devices []int
+}
+
+// lookFor finds the candidates of texts: all bodies that show one, and the devices known by it that no body was taken for.
+func (b *book) lookFor(wanted map[string]*candidates, way way, bodies []body, taken []bool) {
+	for _, body := range bodies {
+		for _, text := range distinct(way.body(body)) {
+			if c := wanted[text]; c != nil {
+				c.shown++
+			}
+		}
+	}
+	for i, d := range b.devices {
+		if taken[i] {
+			continue
+		}
+		for _, text := range distinct(way.device(d)) {
+			if c := wanted[text]; c != nil {
+				c.devices = append(c.devices, i)
+			}
+		}
+	}
 }
 
 func distinct(texts []string) []string {
@@ -95,21 +128,6 @@ func texts(text string) []string {
 		return nil
 	}
 	return []string{text}
-}
-
-// index maps each text that a device is known by to the devices known by it.
-func (b *book) index(of func(Device) []string) map[string][]int {
-	index := map[string][]int{}
-	for i, d := range b.devices {
-		for _, text := range distinct(of(d)) {
-			index[text] = append(index[text], i)
-		}
-	}
-	return index
-}
-
-func untaken(devices []int, taken []bool) []int {
-	return slices.DeleteFunc(slices.Clone(devices), func(i int) bool { return taken[i] })
 }
 
 func macTexts(macs []hwaddr.MAC, private bool) []string {

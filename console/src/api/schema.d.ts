@@ -350,6 +350,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What sweeps of a site have found changed, the newest first */
+        get: operations["list-changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/credentials": {
         parameters: {
             query?: never;
@@ -954,6 +971,37 @@ export interface components {
             until?: string;
             /** @example TLS 1.3 */
             version?: string;
+        };
+        Change: {
+            /** @description Its first address now */
+            address?: string;
+            after?: string;
+            /** @description What of the device has changed; of a port that was opened before is empty, of one that was closed after */
+            attribute?: string;
+            before?: string;
+            /**
+             * Format: date-time
+             * @description When the sweep began
+             */
+            began: string;
+            /** Format: int64 */
+            device: number;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "appeared" | "vanished" | "moved" | "changed";
+            /** @description What the device is called now */
+            name?: string;
+            /** Format: int64 */
+            sweep: number;
+        };
+        ChangeList: {
+            changes: components["schemas"]["Change"][];
+            /**
+             * Format: int64
+             * @description Given as below, asks for the next page; left out on the last one
+             */
+            next?: number;
         };
         Claim: {
             /** @enum {string} */
@@ -2726,6 +2774,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-changes": {
+        parameters: {
+            query?: {
+                /** @description Only those that this sweep has found */
+                sweep?: number;
+                /** @description Only those of this device */
+                device?: number;
+                /** @description Only these kinds */
+                kind?: ("appeared" | "vanished" | "moved" | "changed")[] | null;
+                /** @description Only changes of these attributes */
+                attribute?: ("name" | "kind" | "vendor" | "model" | "os" | "firmware" | "mac" | "port")[] | null;
+                /** @description Only those of sweeps that began then or later */
+                since?: string;
+                /** @description Only those of sweeps that began before */
+                until?: string;
+                /** @description Only those with a lower number: the next of the page before */
+                below?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeList"];
                 };
             };
             /** @description Error */

@@ -6,6 +6,7 @@ import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
 import { isSignedOut } from '../api/client';
 import { AccountPage } from '../users/AccountPage';
 import { UsersPage } from '../users/UsersPage';
+import { ChangesPage } from '../changes/ChangesPage';
 import { CredentialsPage } from '../credentials/CredentialsPage';
 import { RulesPage } from '../rules/RulesPage';
 import { DevicePage } from '../devices/DevicePage';
@@ -51,6 +52,7 @@ export function App() {
                 <Route path="sites/:site/devices/:device" element={<DevicePage />} />
                 <Route path="sites/:site/sweeps" element={<SweepsPage />} />
                 <Route path="sites/:site/sweeps/:sweep" element={<SweepPage />} />
+                <Route path="sites/:site/changes" element={<ChangesPage />} />
                 <Route path="sites/:site/register" element={<RegisterPage />} />
                 <Route path="sites/:site/fence" element={<FencePage />} />
                 <Route path="sites/:site/footing" element={<FootingPage />} />

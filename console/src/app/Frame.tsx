@@ -1,4 +1,5 @@
 import DarkModeIcon from '@mui/icons-material/DarkModeOutlined';
+import ChangesIcon from '@mui/icons-material/CompareArrowsOutlined';
 import DevicesIcon from '@mui/icons-material/DevicesOtherOutlined';
 import LightModeIcon from '@mui/icons-material/LightModeOutlined';
 import FenceIcon from '@mui/icons-material/FenceOutlined';
@@ -31,6 +32,7 @@ const pages: { path: string; label: string; icon: ReactNode; role?: Role }[] = [
   { path: '', label: 'Overview', icon: <OverviewIcon /> },
   { path: '/devices', label: 'Devices', icon: <DevicesIcon /> },
   { path: '/sweeps', label: 'Sweeps', icon: <SweepIcon /> },
+  { path: '/changes', label: 'Changes', icon: <ChangesIcon /> },
   { path: '/register', label: 'Register', icon: <RegisterIcon /> },
   { path: '/fence', label: 'Fence', icon: <FenceIcon /> },
   { path: '/footing', label: 'Footing', icon: <FootingIcon /> },

@@ -210,6 +210,9 @@ function History({ d }: { d: Device }) {
           </TableBody>
         </Table>
       </Scrolling>
+      <Button component={RouterLink} to={`/sites/${d.site}/changes?device=${d.id}`} sx={{ mt: 1, ml: -1 }}>
+        What changed
+      </Button>
     </Panel>
   );
 }

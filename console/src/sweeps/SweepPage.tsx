@@ -174,6 +174,9 @@ function Ended({ sweep }: { sweep: Sweep }) {
       <Button component={RouterLink} to={`/sites/${sweep.site}/devices?presence=seen`} sx={{ mt: 1, ml: -1 }}>
         The devices
       </Button>
+      <Button component={RouterLink} to={`/sites/${sweep.site}/changes?sweep=${sweep.id}`} sx={{ mt: 1 }}>
+        What changed
+      </Button>
     </Panel>
   );
 }

@@ -24,7 +24,7 @@ export function SweepsPage() {
   const reread = useMutation({
     mutationFn: () => answer(api.POST('/api/v1/sites/{site}/reread', { params: { path: { site: id } } })),
     onSuccess: async () => {
-      for (const key of ['sweeps', 'overview', 'devices', 'device', 'history']) await queries.invalidateQueries({ queryKey: [key] });
+      for (const key of ['sweeps', 'overview', 'devices', 'device', 'history', 'changes', 'decisions']) await queries.invalidateQueries({ queryKey: [key] });
     },
   });
   return (
@@ -97,13 +97,29 @@ function SweepTable({ site, sweeps }: { site: number; sweeps: Sweep[] }) {
               <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>
                 {s.answered} of {s.addresses}
               </TableCell>
-              <TableCell align="right">{s.appeared}</TableCell>
-              <TableCell align="right">{s.vanished}</TableCell>
-              <TableCell align="right">{s.moved}</TableCell>
+              <TableCell align="right">
+                <Count site={site} sweep={s.id} kind="appeared" count={s.appeared} />
+              </TableCell>
+              <TableCell align="right">
+                <Count site={site} sweep={s.id} kind="vanished" count={s.vanished} />
+              </TableCell>
+              <TableCell align="right">
+                <Count site={site} sweep={s.id} kind="moved" count={s.moved} />
+              </TableCell>
             </TableRow>
           ))}
         </TableBody>
       </Table>
     </TableContainer>
+  );
+}
+
+/** A number of changes that leads to them. */
+function Count({ site, sweep, kind, count }: { site: number; sweep: number; kind: string; count: number }) {
+  if (count === 0) return <>0</>;
+  return (
+    <Link component={RouterLink} to={`/sites/${site}/changes?sweep=${sweep}&kind=${kind}`} aria-label={`${count} ${kind} in sweep ${sweep}`}>
+      {count}
+    </Link>
   );
 }
