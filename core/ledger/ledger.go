@@ -488,21 +488,23 @@ func (b *book) markUnseen() {
 	}
 }
 
-// misses reports whether a sweep that did not see a device says something of it: it looked where the device was, from a vantage from
-// which it was seen before.
+// misses reports whether a sweep that did not see a device says something of it: it was seen from this vantage before, and the sweep
+// looked wherever that was.
 func (b *book) misses(d Device) bool {
-	_, seen := d.view(b.vantage)
-	return seen && b.covers(d)
+	addrs, seen := d.view(b.vantage)
+	return seen && b.looked(d, addrs)
 }
 
 // covers reports whether the sweep looked where a device was: at all of its addresses.
-func (b *book) covers(d Device) bool {
-	for _, a := range settled(d.Addrs) {
+func (b *book) covers(d Device) bool { return b.looked(d, d.Addrs) }
+
+func (b *book) looked(d Device, addrs []netip.Addr) bool {
+	for _, a := range settled(addrs) {
 		if !b.lookedAt(d, a) {
 			return false
 		}
 	}
-	return len(d.Addrs) > 0
+	return len(addrs) > 0
 }
 
 // lookedAt reports whether the sweep would have found a device at an address: it was asked for, or is one of those that are

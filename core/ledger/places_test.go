@@ -111,6 +111,18 @@ func os(value string, strength int) identify.Identity {
 	return identify.Identity{{Attribute: identify.OS, Value: value, Strength: strength}}
 }
 
+// A device with an interface in each of two networks, each swept from within alone, is missed from where it is no longer seen.
+func TestADeviceOfTwoNetworksIsMissed(t *testing.T) {
+	v := &visits{t: t}
+	first := v.sweep(narrow(inOffices(1, sight("10.40.1.5", macA)), "10.40.1.0/24"))
+	if now := v.sweep(narrow(inPlant(2, sight("10.40.2.5", macB, "netbios.mac "+macA)), "10.40.2.0/24")); now[0] != first[0] {
+		t.Fatalf("from its other side it is device %d, before %d; %s", now[0], first[0], v.changed())
+	}
+	if v.sweep(narrow(inOffices(3), "10.40.1.0/24")); v.device(first[0]).Presence != Silent {
+		t.Errorf("after a sweep in which it kept silent where it was seen, at %v, it is %s", v.device(first[0]).Addrs, v.device(first[0]).Presence)
+	}
+}
+
 // MAC addresses that are told make a device known again where its own cannot be seen, at whatever address.
 func TestKnownBeyondARouterByWhatItTells(t *testing.T) {
 	for _, told := range []string{"netbios.mac", "snmp.engine-mac", "lease.mac"} {
