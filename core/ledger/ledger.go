@@ -342,6 +342,9 @@ func (b *book) keptFacts(d Device, body body) []evidence.Item {
 		return d.Items // it was only heard, or the sweep ended before it was asked
 	}
 	beyond := d.Segment.IsValid() && len(body.macs()) == 0
+	if !beyond && len(b.sweep.Off) == 0 && !b.asksLess(d) {
+		return nil
+	}
 	asked := map[evidence.Port]bool{} // before, as a port of its own
 	for _, it := range d.Items {
 		asked[it.Port] = asked[it.Port] || it.Key == evidence.KeyTCPOpen
@@ -357,6 +360,11 @@ func (b *book) keptFacts(d Device, body body) []evidence.Item {
 		}
 	}
 	return kept
+}
+
+// asksLess reports whether the sweep leaves out a port at which the device was open.
+func (b *book) asksLess(d Device) bool {
+	return b.sweep.Ports != nil && slices.ContainsFunc(d.Items, func(it evidence.Item) bool { return it.Key == evidence.KeyTCPOpen && !b.ports[it.Port.Number] })
 }
 
 func latest(a, b time.Time) time.Time {

@@ -59,10 +59,15 @@ func (b *book) recognise(bodies []body) []int {
 	b.shownBy = shownBy(bodies)
 	taken := make([]bool, len(b.devices))
 	for _, way := range b.ways() {
+		shows := make([][]string, len(bodies))
 		wanted := map[string]*candidates{}
 		for i, body := range bodies {
-			if found[i] < 0 {
-				for _, text := range way.body(body) {
+			if found[i] >= 0 {
+				continue
+			}
+			shows[i] = distinct(way.body(body))
+			for _, text := range shows[i] {
+				if wanted[text] == nil {
 					wanted[text] = &candidates{}
 				}
 			}
@@ -70,12 +75,17 @@ func (b *book) recognise(bodies []body) []int {
 		if len(wanted) == 0 {
 			continue // nobody who is left shows anything of the kind
 		}
-		b.lookFor(wanted, way, bodies, taken)
+		for i, body := range bodies {
+			if found[i] >= 0 {
+				shows[i] = distinct(way.body(body))
+			}
+		}
+		b.lookFor(wanted, way, shows, taken)
 		for i := range bodies {
 			if found[i] >= 0 {
 				continue
 			}
-			for _, text := range distinct(way.body(bodies[i])) {
+			for _, text := range shows[i] {
 				// What several show, or several showed before, tells none of them apart.
 				c := wanted[text]
 				free := slices.DeleteFunc(slices.Clone(c.devices), func(d int) bool { return taken[d] })
@@ -97,9 +107,9 @@ type candidates struct {
 }
 
 // lookFor finds the candidates of texts: all bodies that show one, and the devices known by it that no body was taken for.
-func (b *book) lookFor(wanted map[string]*candidates, way way, bodies []body, taken []bool) {
-	for _, body := range bodies {
-		for _, text := range distinct(way.body(body)) {
+func (b *book) lookFor(wanted map[string]*candidates, way way, shows [][]string, taken []bool) {
+	for _, texts := range shows {
+		for _, text := range texts {
 			if c := wanted[text]; c != nil {
 				c.shown++
 			}
