@@ -148,37 +148,6 @@ type Sweep struct {
 // PortsOf gives the TCP ports at which a sweep has asked devices.
 type PortsOf func(sweep uint64) map[uint16]bool
 
-// ChangeKind is a way in which a device differs from the sweep before.
-type ChangeKind string
-
-// The kinds of change there are.
-const (
-	Appeared ChangeKind = "appeared"
-	Vanished ChangeKind = "vanished"
-	Moved    ChangeKind = "moved"
-	Changed  ChangeKind = "changed"
-)
-
-// Change is one difference from the sweep before.
-type Change struct {
-	Kind      ChangeKind
-	Device    int    // index into the devices of the result
-	Attribute string // of Changed, one of ChangedAttributes
-	Before    string
-	After     string
-}
-
-// What of a device a change may be of, besides the attributes that identify tells.
-const (
-	ChangedMAC  = "mac"
-	ChangedPort = "port" // opened where there was none before, closed where there is none after
-)
-
-// ChangedAttributes are what of a device a change may be of.
-var ChangedAttributes = []string{
-	string(identify.Name), string(identify.Kind), string(identify.Vendor), string(identify.Model), string(identify.OS), string(identify.Firmware), ChangedMAC, ChangedPort,
-}
-
 // Identifier tells what a device is; identify.Engine is one.
 type Identifier interface {
 	Identify(items []evidence.Item) identify.Identity
@@ -388,77 +357,6 @@ func (b *book) formerID(body body) uint64 {
 		}
 	}
 	return 0
-}
-
-// compare notes what differs from when the device was seen last.
-func (b *book) compare(body body, at int) {
-	d := b.devices[at]
-	if d.Presence == Silent {
-		b.changes = append(b.changes, Change{Kind: Appeared, Device: at, After: addrText(body.addrs())})
-	}
-	before, after := settled(d.Addrs), settled(b.addrsNow(d, body))
-	_, seenFromHere := d.view(b.vantage)
-	onlyMore := !slices.ContainsFunc(before, func(a netip.Addr) bool { return !slices.Contains(after, a) })
-	// From another vantage a device shows other addresses, which it has had all along.
-	if !slices.Equal(before, after) && (seenFromHere || !onlyMore) {
-		b.changes = append(b.changes, Change{Kind: Moved, Device: at, Before: addrText(before), After: addrText(after)})
-	}
-	b.compareAttributes(d, body, at)
-	if body.asked() && len(d.Views) > 0 && d.Views[0].Vantage == b.vantage && d.Views[0].Asked != 0 {
-		b.comparePorts(d, body.facts, at)
-	}
-	held, shown := d.presentMACs(), body.macs()
-	isHeld := func(m hwaddr.MAC) bool { return slices.Contains(held, m) }
-	// From another vantage it shows another of its cards.
-	if seenFromHere && len(held) > 0 && slices.ContainsFunc(shown, identifies) && !slices.ContainsFunc(shown, isHeld) {
-		b.changes = append(b.changes, Change{Kind: Changed, Device: at, Attribute: ChangedMAC, Before: held[0].String(), After: shown[0].String()})
-	}
-}
-
-// compareAttributes notes what a device is that it was not before. That something is known now and was not before, or the other way
-// round, is no change of the device, nor is a general word in the place of a special one.
-func (b *book) compareAttributes(d Device, now body, at int) {
-	for _, a := range []identify.Attribute{identify.Name, identify.Kind, identify.Vendor, identify.Model, identify.OS, identify.Firmware} {
-		before, after := d.Identity.Of(a), now.identity.Of(a)
-		same := before == after
-		switch a {
-		case identify.Name:
-			same = SameName(before, after)
-		case identify.OS:
-			same = identify.SameSystem(before, after)
-		}
-		if !same && isKnown(before) && isKnown(after) {
-			b.changes = append(b.changes, Change{Kind: Changed, Device: at, Attribute: string(a), Before: before, After: after})
-		}
-	}
-}
-
-// comparePorts notes the ports that a device offers and did not before, or no more. From another vantage, through other filters, that
-// would be no change of the device.
-func (b *book) comparePorts(d Device, facts []evidence.Item, at int) {
-	before, after := openPorts(d.Items), openPorts(facts)
-	askedBefore := b.sweep.PortsOf
-	for _, port := range before {
-		if !slices.Contains(after, port) {
-			b.changes = append(b.changes, Change{Kind: Changed, Device: at, Attribute: ChangedPort, Before: port.String()})
-		}
-	}
-	for _, port := range after {
-		// That it was closed before is known only where it was asked.
-		if !slices.Contains(before, port) && askedBefore != nil && askedBefore(d.Views[0].Asked)[port.Number] {
-			b.changes = append(b.changes, Change{Kind: Changed, Device: at, Attribute: ChangedPort, After: port.String()})
-		}
-	}
-}
-
-func openPorts(facts []evidence.Item) []evidence.Port {
-	var ports []evidence.Port
-	for _, it := range facts {
-		if it.Key == evidence.KeyTCPOpen {
-			ports = append(ports, it.Port)
-		}
-	}
-	return ports
 }
 
 func isKnown(value string) bool { return value != "" && value != identify.Unknown }

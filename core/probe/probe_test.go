@@ -128,7 +128,7 @@ func TestEndlessAndSilentDevicesAreBounded(t *testing.T) {
 	drip := func(conn net.Conn) {
 		go func() { _, _ = io.Copy(io.Discard, conn) }()
 		for {
-			time.Sleep(400 * time.Millisecond)
+			time.Sleep(400 * time.Millisecond) // on fake time
 			if _, err := io.WriteString(conn, "H"); err != nil {
 				return
 			}
