@@ -33,7 +33,7 @@ test: tools $(DIST) lint
 
 # The packages in which much goes on at once, with the race detector, which wants a C compiler. It slows the simulated building
 # down several times, so the sweeps of all of it, which count what answers in time, are run without it alone.
-WHOLE_SWEEPS := TestSweepFromOrderToInventory|TestDiscardedSweepLeavesNothingBehind|IsKilledInMidSweep|TestDeviceBecomesAnEntry
+WHOLE_SWEEPS := TestSweepFromOrderToInventory|TestTheWeek|TestDiscardedSweepLeavesNothingBehind|IsKilledInMidSweep|TestDeviceBecomesAnEntry
 race: tools $(DIST)
 	@sh scripts/race.sh ./core/... ./spool ./store
 	@sh scripts/race.sh -skip '$(WHOLE_SWEEPS)' ./service

@@ -2,7 +2,7 @@ package client
 
 import (
 	"context"
-	"net/http"
+	"fmt"
 	"net/url"
 	"strconv"
 	"time"
@@ -18,9 +18,6 @@ type ChangeQuery struct {
 	Since, Until  time.Time
 }
 
-// changesPage is how many changes are asked for at once.
-const changesPage = 500
-
 // Changes gives what sweeps of a site have found changed, the newest first, at most so many.
 func (c *Client) Changes(ctx context.Context, site uint64, q ChangeQuery, most int) ([]api.Change, error) {
 	values := url.Values{"kind": q.Kinds, "attribute": q.Attributes}
@@ -34,18 +31,10 @@ func (c *Client) Changes(ctx context.Context, site uint64, q ChangeQuery, most i
 			values.Set(name, at.Format(time.RFC3339))
 		}
 	}
-	changes := []api.Change{}
-	for len(changes) < most {
-		values.Set("limit", strconv.Itoa(min(most-len(changes), changesPage)))
-		page, err := do[api.ChangeList](ctx, c, http.MethodGet, sitePath(site, "/changes?"+values.Encode()), nil)
-		if err != nil {
-			return nil, err
-		}
-		changes = append(changes, page.Changes...)
-		if page.Next == 0 {
-			break
-		}
-		values.Set("below", strconv.FormatUint(page.Next, 10))
-	}
-	return changes, nil
+	return first[api.Change](ctx, c, sitePath(site, "/changes"), values, most)
+}
+
+// Compare gives what another sweep has found that a sweep had not.
+func (c *Client) Compare(ctx context.Context, sweep, other uint64) ([]api.Change, error) {
+	return all[api.Change](ctx, c, fmt.Sprintf("/api/v1/sweeps/%d/comparison/%d", sweep, other))
 }

@@ -8,8 +8,10 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"airdrift/api"
 )
@@ -31,12 +33,12 @@ func serve(t *testing.T, status int, contentType, body string) (*Client, *http.R
 }
 
 func TestRequestsCarryTokenPathAndQuery(t *testing.T) {
-	c, last := serve(t, 200, "application/json", `{"devices":[],"total":3}`)
-	list, err := c.Devices(t.Context(), 7, DeviceQuery{Standing: []string{"unmanaged", "missing"}, Text: "a b&c", Contested: true, Offset: 20, Limit: 10})
-	if err != nil || list.Total != 3 {
+	c, last := serve(t, 200, "application/json", `{"items":[],"total":3}`)
+	list, err := c.Devices(t.Context(), 7, DeviceQuery{Standing: []string{"unmanaged", "missing"}, Text: "a b&c", Contested: true, Cursor: "x", Limit: 10})
+	if err != nil || list.Counted() != 3 {
 		t.Fatalf("%+v, %v", list, err)
 	}
-	if got := last.URL.String(); got != "/api/v1/sites/7/devices?contested=true&limit=10&offset=20&standing=unmanaged&standing=missing&text=a+b%26c" {
+	if got := last.URL.String(); got != "/api/v1/sites/7/devices?contested=true&cursor=x&limit=10&standing=unmanaged&standing=missing&text=a+b%26c" {
 		t.Errorf("asked for %s", got)
 	}
 	if got := last.Header.Get("Authorization"); got != "Bearer secret" {
@@ -135,6 +137,7 @@ func TestWatchReadsEvents(t *testing.T) {
 }
 
 func TestWatchTellsThatTheLineBroke(t *testing.T) {
+	watchWait = time.Millisecond
 	for name, stream := range map[string]string{
 		"before the end":  "event: progress\ndata: {}\n\n",
 		"within an event": "event: sweep\ndata: {\"id\":4}",
@@ -148,11 +151,34 @@ func TestWatchTellsThatTheLineBroke(t *testing.T) {
 	}
 }
 
+// A line that breaks is taken up again from the event that was told last, and so is one of which the service has cut us off.
+func TestWatchGoesOn(t *testing.T) {
+	watchWait = time.Millisecond
+	parts := []string{
+		"event: progress\ndata: {\"found\":1}\nid: 7\n\nevent: progress\ndata: {\"fou", // the line breaks
+		"event: progress\ndata: {\"found\":2}\nid: 9\n\nevent: behind\ndata: {}\n\n",
+		"",
+		"event: progress\ndata: {\"found\":3}\n\nevent: alive\ndata: {}\n\nevent: sweep\ndata: {\"id\":4,\"state\":\"done\"}\n\n",
+	}
+	var asked []string
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked = append(asked, r.Header.Get("Last-Event-ID"))
+		w.Header().Set("Content-Type", "text/event-stream")
+		_, _ = io.WriteString(w, parts[len(asked)-1])
+	}))
+	defer server.Close()
+	var found []int
+	sweep, err := Over(server.Client(), server.URL, "").Watch(t.Context(), 4, Watcher{Progress: func(p api.Progress) { found = append(found, p.Found) }})
+	if err != nil || sweep.State != "done" || !slices.Equal(found, []int{1, 2, 3}) || !slices.Equal(asked, []string{"", "7", "9", "9"}) {
+		t.Errorf("%+v, %v: found %v, asked behind %q", sweep, err, found, asked)
+	}
+}
+
 func FuzzEvents(f *testing.F) {
 	f.Add("event: sweep\ndata: {}\n\n")
 	f.Add("data\n\n:\n\ndata: a\ndata: b\n\n")
 	f.Fuzz(func(t *testing.T, stream string) {
-		_ = events(strings.NewReader(stream), func(_ string, data []byte) error {
+		_ = events(strings.NewReader(stream), func(_, _ string, data []byte) error {
 			if len(data) == 0 {
 				t.Error("an event without data was told")
 			}

@@ -51,12 +51,41 @@ func (p Program) changes(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	return write(p.Out, c.String("output"), changeGrid(list), list)
+}
+
+func (p Program) compareSweeps() *cli.Command {
+	return &cli.Command{
+		Name: "compare", Usage: "what another sweep has found that a sweep had not, whatever lies between them", ArgsUsage: "SWEEP OTHER",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			var numbers [2]uint64
+			for i := range numbers {
+				id, err := strconv.ParseUint(c.Args().Get(i), 10, 64)
+				if err != nil || c.Args().Len() != 2 {
+					return wrongUse("want the numbers of two sweeps: airdrift sweeps compare 3 7")
+				}
+				numbers[i] = id
+			}
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			list, err := cl.Compare(ctx, numbers[0], numbers[1])
+			if err != nil {
+				return err
+			}
+			return write(p.Out, c.String("output"), changeGrid(list), list)
+		},
+	}
+}
+
+func changeGrid(list []api.Change) grid {
 	g := grid{headings: []string{"Sweep", "Began", "Device", "Address", "Name", "Change", "Before", "After"}}
 	for _, change := range list {
 		g.add(strconv.FormatUint(change.Sweep, 10), localTime(&change.Began), strconv.FormatUint(change.Device, 10), change.Addr, change.Name,
 			changeText(change), change.Before, change.After)
 	}
-	return write(p.Out, c.String("output"), g, list)
+	return g
 }
 
 // changeText says in words what has changed.

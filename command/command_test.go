@@ -74,7 +74,7 @@ func TestDemoFindsTheTruthThroughTheKernel(t *testing.T) {
 
 // demoFindsTheTruth runs the demo and holds its inventory against the scenario, device by device.
 func demoFindsTheTruth(t *testing.T, args ...string) {
-	r := airdrift(t, "", append([]string{"--output", "json", "demo", "--once"}, args...)...)
+	r := airdrift(t, "", append([]string{"--output", "json", "demo", "--once", "--visits", "1"}, args...)...)
 	if r.code != 0 {
 		t.Fatalf("exit code %d: %s", r.code, r.err)
 	}
@@ -100,7 +100,7 @@ func demoFindsTheTruth(t *testing.T, args ...string) {
 		}
 		expected++
 		if len(found) != 1 {
-			t.Errorf("%s is in the inventory %d times, want once", truth.Device.Name, len(found))
+			t.Errorf("%s is in the inventory %d times, want once: %+v", truth.Device.Name, len(found), found)
 			continue
 		}
 		checkTruth(t, found[0], truth)

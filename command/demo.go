@@ -22,10 +22,12 @@ func (p Program) demoCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "demo",
 		Usage: "sweep a simulated building and show what nobody manages there",
-		Description: "Starts a service with a simulated building as its only vantage, sweeps it, imports its register and prints the\n" +
-			"inventory of unmanaged devices. No packet leaves this machine. The console stays open until Ctrl-C.",
+		Description: "Starts a service with a simulated building as its only vantage, imports its register, sweeps it on each day of the\n" +
+			"auditor's week, and prints what each visit found changed and the inventory of unmanaged devices. No packet leaves this\n" +
+			"machine. The console stays open until Ctrl-C.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "once", Usage: "end after the inventory"},
+			&cli.IntFlag{Name: "visits", Usage: "only so `MANY` of the auditor's visits; all where left out"},
 			&cli.BoolFlag{Name: "kernel", Usage: "meet the building through this machine's own network stack, in a network namespace made for it (Linux, root; with --once)"},
 			&cli.StringFlag{Name: "scenario", Usage: "`FILE` that describes another building"},
 			listenFlag(),
@@ -45,15 +47,11 @@ func (p Program) demo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	site, err := simsite.Start(scenario)
+	building, vantages, err := openBuilding(scenario, c.Bool("kernel"))
 	if err != nil {
 		return err
 	}
-	defer site.Close()
-	vantages, err := demoVantages(site, c.Bool("kernel"))
-	if err != nil {
-		return err
-	}
+	defer building.Close()
 	data, tidy, err := demoData(c)
 	if err != nil {
 		return err
@@ -68,7 +66,7 @@ func (p Program) demo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	err = p.tour(ctx, c, client.Local(data), scenario, registerText)
+	err = p.tour(ctx, c, client.Local(data), building, registerText)
 	if err == nil && !c.Bool("once") {
 		err = p.stayOpen(ctx, in, data)
 	}
@@ -107,16 +105,32 @@ func beside(path, name string) string {
 	return name
 }
 
-// demoVantages plugs the auditor in, by a stack of the simulation's or by the kernel's.
-func demoVantages(site *simsite.Site, kernel bool) (service.Vantages, error) {
-	if kernel {
-		return kernelVantages(site)
+// building is a simulated building, and how it becomes another day there.
+type building struct {
+	*simsite.Scenario
+	turn  func(day int) error // nil where it stays the first day
+	Close func() error
+}
+
+// openBuilding starts a building and plugs the auditor in, by a stack of the simulation's or by the kernel's. Through the kernel the building
+// stays as it is on its first day.
+func openBuilding(scenario *simsite.Scenario, kernel bool) (*building, service.Vantages, error) {
+	if !kernel {
+		calendar, err := simsite.NewCalendar(scenario)
+		if err != nil {
+			return nil, nil, err
+		}
+		return &building{scenario, calendar.Turn, calendar.Close}, calendar, nil
 	}
-	w, err := site.Wire()
+	site, err := simsite.Start(scenario.Day(0))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return service.FixedVantages{w}, nil
+	vantages, err := kernelVantages(site)
+	if err != nil {
+		return nil, nil, errors.Join(err, site.Close())
+	}
+	return &building{scenario, nil, site.Close}, vantages, nil
 }
 
 // demoData gives the directory to work in: a new one that goes away, unless one is named.
@@ -131,25 +145,32 @@ func demoData(c *cli.Command) (dir string, tidy func(), err error) {
 	return dir, func() { _ = os.RemoveAll(dir) }, err
 }
 
-// tour does the main job through the API: enter the site, sweep it, import the register, show the inventory.
-func (p Program) tour(ctx context.Context, c *cli.Command, cl *client.Client, scenario *simsite.Scenario, registerText []byte) error {
-	site, err := demoSite(ctx, cl, scenario)
+// tour does the main job through the API: enter the site, import the register, sweep it on each visit, show what has changed and the
+// inventory.
+func (p Program) tour(ctx context.Context, c *cli.Command, cl *client.Client, b *building, registerText []byte) error {
+	site, err := demoSite(ctx, cl, b.Scenario)
 	if err != nil {
 		return err
-	}
-	vantages, err := cl.Vantages(ctx)
-	if err != nil {
-		return err
-	}
-	sweep, err := p.sweepAndWatch(ctx, cl, site.ID, api.NewSweep{Vantage: vantages[len(vantages)-1].Name, Pace: "brisk"})
-	if err != nil {
-		return err
-	}
-	if sweep.State != "done" {
-		return fmt.Errorf("the sweep is %s: %s", sweep.State, sweep.Failure)
 	}
 	if registerText != nil {
 		if _, err := cl.ImportRegister(ctx, site.ID, bytes.NewReader(registerText), client.Import{Replace: true}); err != nil {
+			return err
+		}
+	}
+	visits := b.Days()
+	if most := c.Int("visits"); most > 0 {
+		visits = min(visits, most)
+	}
+	if b.turn == nil {
+		visits = 1
+	}
+	for day := range visits {
+		if day > 0 {
+			if err := b.turn(day); err != nil {
+				return err
+			}
+		}
+		if err := p.visit(ctx, c, cl, site.ID, b.Scenario, day); err != nil {
 			return err
 		}
 	}
@@ -171,6 +192,38 @@ func (p Program) tour(ctx context.Context, c *cli.Command, cl *client.Client, sc
 	summarise(p.Out, overview)
 	return p.writeDevices("table", unmanaged)
 }
+
+// visit sweeps the building on one day, and shows what has changed since the visit before.
+func (p Program) visit(ctx context.Context, c *cli.Command, cl *client.Client, site uint64, scenario *simsite.Scenario, day int) error {
+	vantages, err := cl.Vantages(ctx)
+	if err != nil {
+		return err
+	}
+	wanted := api.NewSweep{Vantage: vantages[len(vantages)-1].Name, Pace: "brisk"}
+	if day < len(scenario.Visits) {
+		wanted.Name = scenario.Visits[day].Name
+		fmt.Fprintf(p.Err, "\n%s:\n", visible(wanted.Name, false))
+	}
+	sweep, err := p.sweepAndWatch(ctx, cl, site, wanted)
+	if err != nil {
+		return err
+	}
+	if sweep.State != "done" {
+		return fmt.Errorf("the sweep is %s: %s", sweep.State, sweep.Failure)
+	}
+	if day == 0 || c.String("output") != "table" {
+		return nil // all devices have appeared
+	}
+	changes, err := cl.Changes(ctx, site, client.ChangeQuery{Sweep: sweep.ID}, maxDemoChanges)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(p.Out, "\n%s, what has changed:\n", visible(sweep.Name, false))
+	return write(p.Out, "table", changeGrid(changes), changes)
+}
+
+// maxDemoChanges is how many changes of a visit are shown.
+const maxDemoChanges = 100
 
 // demoSite enters the building as a site, or finds it where an earlier demo has.
 func demoSite(ctx context.Context, cl *client.Client, scenario *simsite.Scenario) (api.Site, error) {

@@ -31,6 +31,7 @@ func (p Program) devicesCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "os", Usage: "only this `SYSTEM`; may be given again"},
 			&cli.StringSliceFlag{Name: "firmware", Usage: "only this `VERSION` of firmware; may be given again"},
 			&cli.StringSliceFlag{Name: "service", Usage: "only devices that offer this `SERVICE`: tcp/80, 80, http or _ipp._tcp; may be given again"},
+			&cli.StringSliceFlag{Name: "group", Usage: "only devices of this `GROUP`; may be given again"},
 			&cli.IntFlag{Name: "strength", Usage: "only devices for whose kind at least so many `DECIBANS` speak; 20 are odds of 100 to 1"},
 			&cli.BoolFlag{Name: "contested", Usage: "only devices that share an address"},
 			&cli.StringFlag{Name: "trait", Usage: "only devices with this `TRAIT`: own machine, answers for others, accepts every port, virtual router, wrong subnet"},
@@ -40,7 +41,7 @@ func (p Program) devicesCommand() *cli.Command {
 			&cli.BoolFlag{Name: "expect-none", Usage: "exit with 3 where there is such a device"},
 		},
 		Description: "Examples: airdrift devices --unmanaged, airdrift devices --kind printer --text hall --sort name,\n" +
-			"airdrift devices --service snmp --strength 20, airdrift devices --vendor Brother --model \"HL-L5200DW\",\n" +
+			"airdrift devices --service snmp --strength 20, airdrift devices --vendor \"Ostermoor Networks\" --group \"second floor\",\n" +
 			"airdrift devices --standing unmanaged --expect-none && echo \"everything here is managed\"",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			cl, site, err := connectSite(ctx, c)
@@ -54,7 +55,7 @@ func (p Program) devicesCommand() *cli.Command {
 			list, err := allDevices(ctx, cl, site.ID, client.DeviceQuery{
 				Standing: standings, Presence: c.StringSlice("presence"), Kind: c.StringSlice("kind"),
 				Vendor: c.StringSlice("vendor"), Model: c.StringSlice("model"), OS: c.StringSlice("os"), Firmware: c.StringSlice("firmware"),
-				Service: c.StringSlice("service"), Strength: c.Int("strength"),
+				Service: c.StringSlice("service"), Group: c.StringSlice("group"), Strength: c.Int("strength"),
 				Contested: c.Bool("contested"), Trait: c.String("trait"), Text: c.String("text"), Sort: c.String("sort"), Descend: c.Bool("descend"),
 			})
 			if err != nil {
@@ -84,13 +85,13 @@ func (e *foundError) Error() string {
 // allDevices fetches a list page by page.
 func allDevices(ctx context.Context, cl *client.Client, site uint64, q client.DeviceQuery) ([]api.DeviceLine, error) {
 	all := []api.DeviceLine{}
-	for q.Limit = pageSize; ; q.Offset += pageSize {
+	for q.Limit = pageSize; ; {
 		page, err := cl.Devices(ctx, site, q)
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, page.Devices...)
-		if len(page.Devices) < pageSize {
+		all = append(all, page.Items...)
+		if q.Cursor = page.Next; q.Cursor == "" {
 			return all, nil
 		}
 	}
@@ -123,7 +124,7 @@ func (p Program) deviceCommand() *cli.Command {
 		ArgsUsage: deviceForms,
 		Description: "Examples: airdrift device 10.40.1.20, airdrift device note 10.40.1.20 \"behind the boiler\",\n" +
 			"airdrift device aside 12 --reason \"the caterer's own\", airdrift device register 12 --location \"palm house\"",
-		Commands: []*cli.Command{p.deviceNote(), p.deviceAside(), p.deviceTakeBack(), p.deviceRegister(), p.deviceHistory(), p.deviceDecisions()},
+		Commands: []*cli.Command{p.deviceNote(), p.deviceAside(), p.deviceTakeBack(), p.deviceRegister(), p.deviceHistory(), p.deviceGroup(), p.deviceLink(), p.deviceMerge(), p.deviceSplit(), p.devicePin(), p.deviceDecisions()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			cl, id, err := connectDevice(ctx, c)
 			if err != nil {
@@ -217,27 +218,6 @@ func (p Program) deviceRegister() *cli.Command {
 			})
 			return err
 		}),
-	}
-}
-
-func (p Program) deviceHistory() *cli.Command {
-	return &cli.Command{
-		Name: "history", Usage: "when and where a device was seen", ArgsUsage: "DEVICE",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			cl, id, err := connectDevice(ctx, c)
-			if err != nil {
-				return err
-			}
-			list, err := cl.History(ctx, id)
-			if err != nil {
-				return err
-			}
-			g := grid{headings: []string{"Sweep", "At", "Address", "MAC", "Facts"}}
-			for _, h := range list {
-				g.add(strconv.FormatUint(h.Sweep, 10), localTime(&h.At), h.Addr, h.MAC, strconv.Itoa(h.Facts))
-			}
-			return write(p.Out, c.String("output"), g, list)
-		},
 	}
 }
 

@@ -34,7 +34,10 @@ func readPlan(c *cli.Command) (*api.Plan, error) {
 		}
 		plan.Waits = &waits
 	}
-	if len(plan.LeaveOut)+len(plan.Never)+len(plan.Paces)+len(plan.Quiet) == 0 && plan.Waits == nil {
+	if patience := (api.Patience{Sweeps: c.Int("patience-sweeps"), Days: c.Int("patience-days")}); patience != (api.Patience{}) {
+		plan.Patience = &patience
+	}
+	if len(plan.LeaveOut)+len(plan.Never)+len(plan.Paces)+len(plan.Quiet) == 0 && plan.Waits == nil && plan.Patience == nil {
 		return nil, nil
 	}
 	return &plan, nil

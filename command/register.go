@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -62,18 +64,24 @@ func (p Program) registerCommand() *cli.Command {
 			},
 			{
 				Name: "show", Usage: "list the register",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "missing", Usage: "only entries that no device has answered for, with devices that they could mean"}},
 				Action: func(ctx context.Context, c *cli.Command) error {
 					cl, site, err := connectSite(ctx, c)
 					if err != nil {
 						return err
 					}
-					entries, err := cl.Register(ctx, site.ID)
+					list := cl.Register
+					if c.Bool("missing") {
+						list = cl.MissingEntries
+					}
+					entries, err := list(ctx, site.ID)
 					if err != nil {
 						return err
 					}
 					return p.writeRegister(c.String("output"), entries)
 				},
 			},
+			p.registerAdd(), p.registerChange(), p.registerRemove(),
 		},
 	}
 }
@@ -85,10 +93,133 @@ func (p Program) openFile(path string) (io.ReadCloser, error) {
 	return os.Open(path)
 }
 
+// givenFile opens the file that the only argument names; a dash means standard input.
+func (p Program) givenFile(c *cli.Command, want string) (io.ReadCloser, error) {
+	if c.Args().Len() != 1 {
+		return nil, wrongUse("%s", want)
+	}
+	return p.openFile(c.Args().First())
+}
+
 func (p Program) writeRegister(form string, entries []api.Entry) error {
-	g := grid{headings: []string{"Name", "MAC", "Address", "Vendor", "Model", "Kind", "Location", "Responsible", "Note"}}
+	g := grid{headings: []string{"No", "Name", "MAC", "Address", "Vendor", "Model", "Kind", "Location", "Responsible", "Note", "Seen", "Could be"}}
 	for _, e := range entries {
-		g.add(e.Name, e.MAC, e.Addr, e.Vendor, e.Model, e.Kind, e.Location, e.Responsible, e.Note)
+		seen := "never"
+		if e.LastSeen != nil {
+			seen = localTime(e.LastSeen)
+		}
+		could := make([]string, len(e.Could))
+		for i, device := range e.Could {
+			could[i] = fmt.Sprint(device)
+		}
+		g.add(fmt.Sprint(e.ID), e.Name, e.MAC, e.Addr, e.Vendor, e.Model, e.Kind, e.Location, e.Responsible, e.Note, seen, strings.Join(could, ", "))
 	}
 	return write(p.Out, form, g, entries)
+}
+
+// entryFields are the columns of an entry that can be given one by one, and what they mean.
+var entryFields = []struct {
+	name, usage string
+	of          func(*api.EntryText) *string
+}{
+	{"name", "`NAME` of the device", func(e *api.EntryText) *string { return &e.Name }},
+	{"mac", "its `MAC` address", func(e *api.EntryText) *string { return &e.MAC }},
+	{"address", "its IP `ADDRESS`, beyond a router too", func(e *api.EntryText) *string { return &e.Addr }},
+	{"vendor", "its `MAKER`", func(e *api.EntryText) *string { return &e.Vendor }},
+	{"model", "its `MODEL`", func(e *api.EntryText) *string { return &e.Model }},
+	{"kind", "its `KIND`", func(e *api.EntryText) *string { return &e.Kind }},
+	{"location", "`PLACE` where it stands", func(e *api.EntryText) *string { return &e.Location }},
+	{"responsible", "`ROLE` that looks after it", func(e *api.EntryText) *string { return &e.Responsible }},
+	{"note", "`TEXT` of your own", func(e *api.EntryText) *string { return &e.Note }},
+}
+
+func entryFlags() []cli.Flag {
+	flags := make([]cli.Flag, len(entryFields))
+	for i, f := range entryFields {
+		flags[i] = &cli.StringFlag{Name: f.name, Usage: f.usage}
+	}
+	return flags
+}
+
+// fill takes in the columns that were given.
+func fill(c *cli.Command, text *api.EntryText) {
+	for _, f := range entryFields {
+		if c.IsSet(f.name) {
+			*f.of(text) = c.String(f.name)
+		}
+	}
+}
+
+func (p Program) registerAdd() *cli.Command {
+	return &cli.Command{
+		Name: "add", Usage: "add one device to the register",
+		Description: "Example: airdrift register add --name \"boiler room gateway\" --address 10.40.2.9 --note \"behind the north router\"",
+		Flags:       entryFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			cl, site, err := connectSite(ctx, c)
+			if err != nil {
+				return err
+			}
+			var text api.EntryText
+			fill(c, &text)
+			entry, err := cl.AddEntry(ctx, site.ID, text)
+			if err != nil {
+				return err
+			}
+			return p.writeRegister(c.String("output"), []api.Entry{entry})
+		},
+	}
+}
+
+func (p Program) registerChange() *cli.Command {
+	return &cli.Command{
+		Name: "change", Usage: "change columns of one entry; those that are not given stay", ArgsUsage: "ENTRY", Flags: entryFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			cl, before, err := p.givenEntry(ctx, c)
+			if err != nil {
+				return err
+			}
+			text := api.EntryText{
+				Name: before.Name, MAC: before.MAC, Addr: before.Addr, Vendor: before.Vendor, Model: before.Model, Kind: before.Kind, Location: before.Location,
+				Responsible: before.Responsible, Note: before.Note, Extra: before.Extra,
+			}
+			fill(c, &text)
+			entry, err := cl.ChangeEntry(ctx, before.ID, text)
+			if err != nil {
+				return err
+			}
+			return p.writeRegister(c.String("output"), []api.Entry{entry})
+		},
+	}
+}
+
+func (p Program) registerRemove() *cli.Command {
+	return &cli.Command{
+		Name: "remove", Usage: "take one entry out of the register", ArgsUsage: "ENTRY",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			cl, entry, err := p.givenEntry(ctx, c)
+			if err != nil {
+				return err
+			}
+			if err := cl.RemoveEntry(ctx, entry.ID); err != nil {
+				return err
+			}
+			fmt.Fprintln(p.Err, visible(fmt.Sprintf("Entry %d (%s) is no longer in the register.", entry.ID, entry.Name), false))
+			return nil
+		},
+	}
+}
+
+// givenEntry finds the entry that the only argument names.
+func (p Program) givenEntry(ctx context.Context, c *cli.Command) (*client.Client, api.Entry, error) {
+	number, err := strconv.ParseUint(c.Args().First(), 10, 64)
+	if c.Args().Len() != 1 || err != nil {
+		return nil, api.Entry{}, wrongUse("want the number of an entry; airdrift register show lists them")
+	}
+	cl, err := connect(c)
+	if err != nil {
+		return nil, api.Entry{}, err
+	}
+	entry, err := cl.Entry(ctx, number)
+	return cl, entry, err
 }

@@ -181,10 +181,7 @@ func (p Program) leasesCommand() *cli.Command {
 			{
 				Name: "import", Usage: "read the lease file of dnsmasq, ISC dhcpd or Kea; it takes the place of the one before", ArgsUsage: "FILE",
 				Action: func(ctx context.Context, c *cli.Command) error {
-					if c.Args().Len() != 1 {
-						return wrongUse("want one file of leases")
-					}
-					file, err := os.Open(c.Args().First())
+					file, err := p.givenFile(c, "want one file of leases")
 					if err != nil {
 						return err
 					}

@@ -27,6 +27,7 @@ func (p Program) sweepCommand() *cli.Command {
 			"Ctrl-C stops the sweep; what was seen is kept, and airdrift sweeps continue goes on from there.\n" +
 			"Examples: airdrift sweep --pace gentle 10.40.2.0/24 --except 10.40.2.13, airdrift sweep --file ranges.txt --ports usual",
 		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "name", Usage: "`NAME` of the sweep, for people"},
 			&cli.StringFlag{Name: "vantage", Usage: "`INTERFACE` to sweep from; may be left out where there is only one"},
 			&cli.StringSliceFlag{Name: "except", Usage: "`RANGE` to leave out; may be given again"},
 			&cli.StringFlag{Name: "file", Usage: "`FILE` with ranges, one or several a line, and comments after #; - reads standard input"},
@@ -34,6 +35,8 @@ func (p Program) sweepCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "leave-out", Usage: "`PROTOCOL`, or part of one such as snmp.default-community, that is not used; may be given again. airdrift protocols lists them"},
 			&cli.StringSliceFlag{Name: "never", Usage: "`PORT` that is never sent anything; may be given again"},
 			&cli.StringSliceFlag{Name: "pace-for", Usage: "pace for a part of the ranges, such as `gentle=10.40.3.0/24`; may be given again"},
+			&cli.IntFlag{Name: "patience-sweeps", Usage: "a device has vanished when so `MANY` sweeps in a row have missed it, and ..."},
+			&cli.IntFlag{Name: "patience-days", Usage: "... so `MANY` days have passed since it was seen"},
 			&cli.StringSliceFlag{Name: "quiet", Usage: "`HOURS` of each day in which nothing is sent, such as 07:00-18:30; may be given again"},
 			&cli.StringFlag{Name: "waits", Usage: "how long answers are waited for, in milliseconds, such as `first=1000,least=300,most=4000,last=2000`"},
 			&cli.StringFlag{Name: "ports", Usage: "TCP `PORTS` to ask: telling, usual (some 200), all, or a list such as 22,80,8000-8100", Value: "telling"},
@@ -44,7 +47,7 @@ func (p Program) sweepCommand() *cli.Command {
 				return err
 			}
 			wanted := api.NewSweep{
-				Vantage: c.String("vantage"), Ranges: strings.Join(c.Args().Slice(), ","),
+				Name: c.String("name"), Vantage: c.String("vantage"), Ranges: strings.Join(c.Args().Slice(), ","),
 				Exclusions: strings.Join(c.StringSlice("except"), ","), Ports: c.String("ports"),
 			}
 			if wanted.Pace, wanted.Figures, err = readPace(c.String("pace")); err != nil {
@@ -170,14 +173,14 @@ func (p Program) watch(ctx context.Context, cl *client.Client, started api.Sweep
 }
 
 func (p Program) writeSweeps(form string, list []api.Sweep, value any) error {
-	g := grid{headings: []string{"Sweep", "State", "Began", "Vantage", "Ranges", "Pace", "Addresses", "Answered", "Questions", "Took", "Appeared", "Vanished", "Moved"}}
+	g := grid{headings: []string{"Sweep", "Name", "State", "Began", "Vantage", "Ranges", "Pace", "Addresses", "Answered", "Questions", "Took", "Appeared", "Vanished", "Moved"}}
 	number := func(n uint64) string { return strconv.FormatUint(n, 10) }
 	for _, s := range list {
 		took := ""
 		if s.Ended != nil {
 			took = s.Ended.Sub(s.Began).Round(100 * time.Millisecond).String()
 		}
-		g.add(number(s.ID), s.State, localTime(&s.Began), s.Vantage, s.Ranges, s.Pace, number(s.Addresses), number(s.Answered), number(s.Sent), took,
+		g.add(number(s.ID), s.Name, s.State, localTime(&s.Began), s.Vantage, s.Ranges, s.Pace, number(s.Addresses), number(s.Answered), number(s.Sent), took,
 			strconv.Itoa(s.Appeared), strconv.Itoa(s.Vanished), strconv.Itoa(s.Moved))
 	}
 	return write(p.Out, form, g, value)

@@ -24,7 +24,7 @@ func (p Program) sweepsCommand() *cli.Command {
 			}
 			return p.listSweeps(ctx, c)
 		},
-		Commands: []*cli.Command{
+		Commands: append([]*cli.Command{
 			{Name: "list", Usage: "list the newest sweeps", Action: p.listSweeps},
 			{Name: "show", Usage: "what a sweep saw", ArgsUsage: "SWEEP", Action: p.onSweep(p.showSweep)},
 			{Name: "log", Usage: "what happened in a sweep, and when", ArgsUsage: "SWEEP", Action: p.onSweep(p.showLog)},
@@ -54,6 +54,18 @@ func (p Program) sweepsCommand() *cli.Command {
 					fmt.Fprintf(p.Err, "Sweep %d is discarded.\n", id)
 					return nil
 				})},
+			p.exportSweeps(), p.importSweeps(), p.compareSweeps(),
+			{Name: "name", Usage: "name a sweep, or take its name away where no other is given", ArgsUsage: "SWEEP [NAME]", Action: func(ctx context.Context, c *cli.Command) error {
+				id, err := strconv.ParseUint(c.Args().First(), 10, 64)
+				if c.Args().Len() < 1 || c.Args().Len() > 2 || err != nil {
+					return wrongUse("want the number of one sweep and a name: airdrift sweeps name 4 'after the power cut'")
+				}
+				cl, err := connect(c)
+				if err != nil {
+					return err
+				}
+				return cl.NameSweep(ctx, id, c.Args().Get(1))
+			}},
 			{Name: "reread", Usage: "read all stored evidence of the site again, with no packet sent", Action: func(ctx context.Context, c *cli.Command) error {
 				cl, site, err := connectSite(ctx, c)
 				if err != nil {
@@ -65,7 +77,7 @@ func (p Program) sweepsCommand() *cli.Command {
 				fmt.Fprintln(p.Err, "The evidence is read again.")
 				return nil
 			}},
-		},
+		}, p.keepingCommands()...),
 	}
 }
 

@@ -259,6 +259,7 @@ func TestConsole(t *testing.T) {
 	h.devices()
 	h.device()
 	h.changeDevice()
+	h.mergeDevices()
 	h.changes()
 	h.whoIsIt()
 	h.hostileDevices()
@@ -297,6 +298,11 @@ func (h *house) fence() {
 	h.do("a network", fill("Subnet", "10.41.0.0/24"), fill("Network’s name", "nursery"), click("Add the network"), has("nursery"))
 	h.do("taken out again", press(`//button[@aria-label="Take 10.41.0.0/24 out of the fence"]`), until("!document.body.innerText.includes('nursery')"))
 	h.page("fence")
+	h.do("another name", click("Rename the site"), fill("New name of the site", "Fernhollow gardens"), click("Rename"), until(`!document.querySelector("[role=dialog]")`), has("Fernhollow gardens"))
+	h.do("the old one", click("Rename the site"), fill("New name of the site", h.Site.Name), click("Rename"), until(`!document.querySelector("[role=dialog]")`))
+	h.do("deleting under another name", click("Delete the site"), has("Only a backup brings it back."), fill("Type "+h.Site.Name, "Elsewhere"), click("Delete it for good"), has("Nothing was deleted"))
+	h.accessible("a site to be deleted")
+	h.do("not deleted", click("Cancel"), click("All evidence is kept"), fill("All of it for so many days", "4000"), click("Keep it so"), has("Evidence kept for 4000 days"))
 }
 
 func (h *house) sweepWithFaults() {
@@ -318,7 +324,7 @@ func (h *house) watchSweep() {
 	if sweeps, err := h.Client.Sweeps(h.t.Context(), h.Site.ID); err != nil || len(sweeps) != 1 || sweeps[0].Plan == nil || !slices.Equal(sweeps[0].Plan.Never, []uint16{9100}) {
 		h.t.Errorf("the sweep's plan: %+v, %v", sweeps, err)
 	}
-	h.do("stopping it", click("Stop, and keep what was seen"), has("stopped"), has("Against the sweep before"), has("Stopped by administrator."))
+	h.do("stopping it", click("Stop, and keep what was seen"), has("stopped"), has("Against what was known before"), has("Stopped by administrator."))
 	h.do("going on", click("Go on from here"), has("Stop, and keep what was seen"), click("Stop, and keep what was seen"), has("Continued by administrator."))
 	sweep, err := h.Client.StartSweep(h.t.Context(), h.Site.ID, api.NewSweep{Pace: "brisk"})
 	if err != nil {
@@ -347,6 +353,18 @@ func (h *house) importRegister() {
 	}
 	h.do("the register", chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{good}), has("104 devices added"), has("77 unmanaged"), has("seed label printer"))
 	h.page("register")
+	h.do("an entry that means nobody", click("Add a device"), has("tells which device is meant"), fill("Location", "attic"), click("Add"), has("names no device"))
+	h.accessible("an entry of the register")
+	h.do("an entry", fill("Name", "boiler gateway"), fill("Address", "10.40.2.250"), click("Add"), until(`!document.querySelector("[role=dialog]")`))
+	missing, err := h.Client.MissingEntries(h.t.Context(), h.Site.ID)
+	at := slices.IndexFunc(missing, func(e api.Entry) bool { return e.Name == "boiler gateway" })
+	if err != nil || at < 0 || missing[at].Addr != "10.40.2.250" || missing[at].Location != "attic" {
+		h.t.Fatalf("never answered have %+v, %v", missing, err)
+	}
+	h.do("those that never answered", click("Never answered"), has("has not answered yet"), location(fmt.Sprintf("/sites/%d/register?missing=true", h.Site.ID)))
+	if err := h.Client.RemoveEntry(h.t.Context(), missing[at].ID); err != nil {
+		h.t.Fatal(err)
+	}
 }
 
 func (h *house) overview() {
@@ -381,6 +399,7 @@ func (h *house) device() {
 func (h *house) changeDevice() {
 	h.do("an unmanaged device", chromedp.Navigate(h.path("/devices?text=10.40.1.24")), has("1–1 of 1"), press(`//div[@role="row"]//a[contains(.,"10.40.1.24")]`), has("Add to the register"))
 	h.do("a note", click("Write a note"), fill("Text of the note", "behind the potting bench"), click("Keep"), has("Change the note"), has("behind the potting bench"))
+	h.do("a group", click("Put into a group"), fill("Name of the group", "nursery"), click("Keep"), has("Group: nursery"), has("Its life"))
 	h.do("no reason", click("Set aside"), has("It can be taken back."), fill("Reason", "the caterer's own"), click("Set it aside"), has("Set aside by administrator"), has("the caterer's own"))
 	h.accessible("a device that is set aside")
 	h.do("taken back", click("Take back"), until("!document.body.innerText.includes('Set aside by')"), has("Taken back"))
@@ -390,11 +409,34 @@ func (h *house) changeDevice() {
 	h.do("into the register", click("Add to the register"), fill("Location", "nursery"), click("Add"), has("In the register"), chip("managed"), has("nursery"))
 }
 
+// mergeDevices says that two devices are one, as far as what would follow, and looks at what a device held.
+func (h *house) mergeDevices() {
+	number := func(addr string) uint64 {
+		list, err := h.Client.Devices(h.t.Context(), h.Site.ID, client.DeviceQuery{Text: addr})
+		if err != nil || len(list.Items) != 1 {
+			h.t.Fatalf("devices at %s: %+v, %v", addr, list, err)
+		}
+		return list.Items[0].ID
+	}
+	desk, other := number("10.40.1.45"), number("10.40.1.46")
+	h.do("what it held", chromedp.Navigate(h.path(fmt.Sprintf("/devices/%d", desk))), has("Held"), has("Seen from"))
+	h.do("another that contradicts", click("Merge"), has("The older number stays."), fill("Number of the other device", fmt.Sprint(other)), click("Show what follows"), has("speaks against"))
+	h.do("despite that", click("Even if something speaks against it"), click("Show what follows"), has("This would follow."), has("10.40.1.46"))
+	h.accessible("a merge that is shown")
+	h.do("not done", click("Cancel"), until("!document.body.innerText.includes('This would follow.')"))
+	h.do("split", chromedp.Navigate(h.path("/devices?trait=answers+for+others")), has("1–1 of 1"), press(`//div[@role="row"]//a[contains(.,"10.40.1.8")]`), click("Split"), has("The rest keeps the number."))
+	h.accessible("a device to be split")
+	h.do("not split", click("Cancel"), until("!document.body.innerText.includes('The rest keeps the number.')"))
+}
+
 // changes looks at what sweeps have found changed, from the menu, by a filter, and from a device.
 func (h *house) changes() {
 	h.do("changes", click("Changes"), has("appeared"), has("10.40."), until(`document.querySelectorAll("main tbody tr").length === 100`))
 	h.page("changes")
 	h.do("more of them", click("Show more"), until(`document.querySelectorAll("main tbody tr").length > 100`))
+	h.do("compared with another", chromedp.Navigate(h.path("/changes?sweep=2&against=1")), has("Compared with"), has("appeared"))
+	h.accessible("two sweeps compared")
+	h.do("a group", chromedp.Navigate(h.path("/devices?group=nursery")), has("1–1 of 1"), has("Group: nursery"))
 	h.do("none of a kind", chromedp.Navigate(h.path("/changes?kind=moved&sweep=1")), has("No change is known"), has("Sweep 1 only"))
 	h.do("of one device", chromedp.Navigate(h.path("/devices?text=10.40.1.24")), has("1–1 of 1"), press(`//div[@role="row"]//a[contains(.,"10.40.1.24")]`), has("Seen"), click("What changed"),
 		has("One device only"), until(`[...document.querySelectorAll("main tbody tr")].every((row) => row.innerText.includes("appeared"))`))

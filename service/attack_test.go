@@ -303,7 +303,7 @@ func TestOpenStreamsEndWithTheSession(t *testing.T) {
 	if err := s.Client.RevokeUserAccess(t.Context(), "mason"); err != nil {
 		t.Fatal(err)
 	}
-	if err := <-ended; err == nil || !strings.Contains(err.Error(), "broke off") {
+	if err := <-ended; err == nil || !strings.Contains(err.Error(), "not signed in") { // whoever comes back is not let in
 		t.Errorf("the stream ended with %v", err)
 	}
 	if _, err := s.Client.StopSweep(t.Context(), sweep.ID); err != nil {
@@ -437,5 +437,41 @@ func TestTrustedProxies(t *testing.T) {
 		if err != nil || !slices.ContainsFunc(lines, func(l api.AuditLine) bool { return l.Action == "sign-in" && l.Origin == want }) {
 			t.Errorf("trusted %t: the log is %+v, %v; want the origin %s", trusted, lines, err, want)
 		}
+	}
+}
+
+// Who watches sweeps, as often as he likes, keeps nobody from being answered: streams have places of their own.
+func TestStreamsTakeNoPlaces(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
+	started, err := s.Client.StartSweep(t.Context(), s.Site.ID, api.NewSweep{Pace: "gentle"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := fmt.Sprintf("%s/api/v1/sweeps/%d/events", s.URL, started.ID)
+	refused := 0
+	for range 80 { // more than a client has places of either sort
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+s.Token)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		if resp.StatusCode == http.StatusTooManyRequests {
+			refused++
+		}
+	}
+	if refused == 0 {
+		t.Error("one client has 80 streams")
+	}
+	if resp, text := asks(t, s, http.MethodGet, "/api/v1/sites", nil, nil); resp.StatusCode != http.StatusOK {
+		t.Errorf("beside many streams a request is answered %d %s", resp.StatusCode, text)
+	}
+	if _, err := s.Client.StopSweep(t.Context(), started.ID); err != nil {
+		t.Fatal(err)
 	}
 }

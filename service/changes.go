@@ -1,8 +1,10 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -16,6 +18,10 @@ func (s *Service) registerChanges(humaAPI huma.API) {
 		OperationID: "list-changes", Method: http.MethodGet, Path: "/api/v1/sites/{site}/changes", Summary: "What sweeps of a site have found changed, the newest first",
 		Tags: []string{"changes"}, Extensions: needs(Look),
 	}, s.listChanges)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "compare-sweeps", Method: http.MethodGet, Path: "/api/v1/sweeps/{sweep}/comparison/{other}",
+		Summary: "What another sweep of the site has found that a sweep had not, as if there were no others between them", Tags: []string{"changes"}, Extensions: needs(Look),
+	}, s.compareSweeps)
 }
 
 type changesInput struct {
@@ -26,16 +32,18 @@ type changesInput struct {
 	Attribute []string  `query:"attribute,explode" enum:"name,kind,vendor,model,os,firmware,mac,port" doc:"Only changes of these attributes"`
 	Since     time.Time `query:"since" doc:"Only those of sweeps that began then or later"`
 	Until     time.Time `query:"until" doc:"Only those of sweeps that began before"`
-	Below     uint64    `query:"below" doc:"Only those with a lower number: the next of the page before"`
-	Limit     int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	PageInput
 }
 
-func (s *Service) listChanges(ctx context.Context, in *changesInput) (*struct{ Body api.ChangeList }, error) {
+func (s *Service) listChanges(ctx context.Context, in *changesInput) (*listOutput[api.Change], error) {
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}
 	query := store.ChangeQuery{
-		Site: in.Site, Sweep: in.Sweep, Kinds: in.Kind, Attributes: in.Attribute, Since: in.Since, Until: in.Until, Below: in.Below, Limit: in.Limit + 1,
+		Site: in.Site, Sweep: in.Sweep, Kinds: in.Kind, Attributes: in.Attribute, Since: in.Since, Until: in.Until, Limit: in.Limit + 1,
+	}
+	if _, err := in.mark(&query.Below); err != nil {
+		return nil, problem(ctx, err)
 	}
 	if in.Device != 0 {
 		device, _, err := s.store.Device(ctx, in.Device)
@@ -48,15 +56,52 @@ func (s *Service) listChanges(ctx context.Context, in *changesInput) (*struct{ B
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	list := api.ChangeList{Changes: []api.Change{}}
-	if len(changes) > in.Limit { // there is one more than the page holds
-		changes = changes[:in.Limit]
-		list.Next = changes[in.Limit-1].ID
+	return pageOf(changes, in.Limit, toChange, func(c store.Change) any { return c.ID }), nil
+}
+
+// compareSweeps tells the differences of two sweeps. They stay as they are, so that a page begins at a place in the list.
+func (s *Service) compareSweeps(ctx context.Context, in *struct {
+	SweepInput
+	PageInput
+	Other uint64   `path:"other" doc:"Number of the sweep that it is compared with"`
+	Kind  []string `query:"kind,explode" enum:"appeared,vanished,moved,changed" doc:"Only these kinds"`
+}) (*listOutput[api.Change], error) {
+	var from uint32
+	if _, err := in.mark(&from); err != nil {
+		return nil, problem(ctx, err)
 	}
-	for _, c := range changes {
-		list.Changes = append(list.Changes, api.Change{
-			ID: c.ID, Sweep: c.Sweep, Began: c.Began, Device: c.Device, Name: c.Name, Addr: c.Addr, Kind: string(c.Kind), Attribute: c.Attribute, Before: c.Before, After: c.After,
-		})
+	result, err := s.books.Compare(ctx, in.Sweep, in.Other)
+	if err != nil {
+		return nil, problem(ctx, err)
 	}
-	return &struct{ Body api.ChangeList }{list}, nil
+	other, err := s.store.Sweep(ctx, in.Other)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	list := []api.Change{}
+	for _, c := range result.Changes {
+		if len(in.Kind) > 0 && !slices.Contains(in.Kind, string(c.Kind)) {
+			continue
+		}
+		d := result.Devices[c.Device]
+		change := api.Change{Sweep: other.ID, Began: other.Began, Device: d.ID, Name: store.DisplayName(d), Kind: string(c.Kind), Attribute: c.Attribute, Before: c.Before, After: c.After}
+		if len(d.Addrs) > 0 {
+			change.Addr = d.Addrs[0].String()
+		}
+		list = append(list, change)
+	}
+	slices.SortStableFunc(list, func(a, b api.Change) int { return cmp.Compare(a.Device, b.Device) })
+	for i := range list {
+		list[i].ID = uint64(i + 1)
+	}
+	total := int64(len(list))
+	out := pageOf(list[min(int(from), len(list)):], in.Limit, func(c api.Change) api.Change { return c }, func(c api.Change) any { return c.ID })
+	out.Body.Total = &total
+	return out, nil
+}
+
+func toChange(c store.Change) api.Change {
+	return api.Change{
+		ID: c.ID, Sweep: c.Sweep, Began: c.Began, Device: c.Device, Name: c.Name, Addr: c.Addr, Kind: string(c.Kind), Attribute: c.Attribute, Before: c.Before, After: c.After,
+	}
 }

@@ -21,7 +21,7 @@ import (
 )
 
 func toSite(s store.Site) api.Site {
-	site := api.Site{ID: s.ID, Name: s.Name, Networks: []api.Network{}, NameServers: addrTexts(s.NameServers)}
+	site := api.Site{ID: s.ID, Name: s.Name, Networks: []api.Network{}, NameServers: addrTexts(s.NameServers), Keeping: api.Keeping(s.Keeping)}
 	for _, n := range s.Networks {
 		site.Networks = append(site.Networks, api.Network{Name: n.Name, Subnet: n.Subnet.String()})
 	}
@@ -30,11 +30,11 @@ func toSite(s store.Site) api.Site {
 
 func toSweep(s store.Sweep) api.Sweep {
 	out := api.Sweep{
-		ID: s.ID, Site: s.SiteID, Vantage: s.Vantage, Ranges: s.Ranges, Exclusions: s.Exclusions, Pace: s.Pace,
+		ID: s.ID, Site: s.SiteID, Name: s.Name, Vantage: s.Vantage, Ranges: s.Ranges, Exclusions: s.Exclusions, Pace: s.Pace,
 		Figures: toPace(s.Figures), Ports: s.Ports, Plan: toPlan(s.Plan), StartedBy: s.StartedBy,
 		State: string(s.State), Began: s.Began, Addresses: s.Addresses, Answered: s.Answered, Sent: s.Sent,
 		Warnings: texts(s.Warnings), Failure: s.Failure,
-		Appeared: s.Appeared, Vanished: s.Vanished, Moved: s.Moved, Changed: s.Changed,
+		Appeared: s.Appeared, Vanished: s.Vanished, Moved: s.Moved, Changed: s.Changed, Pinned: s.Pinned, Thinned: s.Thinned,
 	}
 	out.Ended = known(s.Ended)
 	return out
@@ -199,7 +199,7 @@ func addrTexts(addrs []netip.Addr) []string {
 func toDeviceLine(l store.DeviceLine) api.DeviceLine {
 	line := api.DeviceLine{
 		ID: l.ID, Name: l.Name, Addrs: addrTexts(l.Addrs), MAC: l.MAC.String(), Kind: l.Kind, Vendor: l.Vendor, Model: l.Model, OS: l.OS,
-		Firmware: l.Firmware, Strength: l.Strength, Standing: string(l.Standing), Presence: string(l.Presence), Contested: l.Contested, Traits: []string{},
+		Firmware: l.Firmware, Strength: l.Strength, Standing: string(l.Standing), Presence: string(l.Presence), Contested: l.Contested, Group: l.Group, Traits: []string{},
 		FirstSeen: known(l.FirstSeen), LastSeen: known(l.LastSeen),
 	}
 	for _, t := range l.Traits {
@@ -208,7 +208,7 @@ func toDeviceLine(l store.DeviceLine) api.DeviceLine {
 	return line
 }
 
-func toDevice(site uint64, d ledger.Device, overlay *registry.Table) api.Device {
+func toDevice(site uint64, d ledger.Device, identity identify.Identity, overlay *registry.Table) api.Device {
 	out := api.Device{
 		DeviceLine: toDeviceLine(store.LineOf(d)),
 		Site:       site,
@@ -220,13 +220,14 @@ func toDevice(site uint64, d ledger.Device, overlay *registry.Table) api.Device 
 		Evidence:   []api.Fact{},
 		LastSweep:  d.LastSweep,
 		MatchedBy:  d.MatchedBy,
+		Linked:     d.Linked,
 		Reasons:    texts(d.Reasons),
 		Note:       d.Note,
 		Links:      linksTo(d),
 
 		Interfaces:   toInterfaces(d.Items),
 		Parts:        toParts(d.Items),
-		Names:        namesOf(d),
+		Names:        namesOf(identity),
 		Certificates: toCertificates(d.Items),
 	}
 	if d.Aside != nil {
@@ -236,7 +237,7 @@ func toDevice(site uint64, d ledger.Device, overlay *registry.Table) api.Device 
 		vendor := registry.Find(m, overlay)
 		out.MACs = append(out.MACs, api.MAC{MAC: m.String(), Vendor: identify.VendorName(vendor.Organisation), Private: vendor.Private, Shared: vendor.Shared, Former: slices.Contains(d.Former, m)})
 	}
-	for _, c := range d.Identity {
+	for _, c := range identity {
 		out.Claims = append(out.Claims, toClaim(c))
 	}
 	for _, item := range d.Items {
@@ -247,6 +248,31 @@ func toDevice(site uint64, d ledger.Device, overlay *registry.Table) api.Device 
 		out.Entry = &entry
 	}
 	return out
+}
+
+// explained gives what is believed of a device with what speaks for it. Reasons are not stored: the rules give them from the evidence.
+func explained(d ledger.Device, engine *identify.Engine) identify.Identity {
+	identity := engine.Identify(d.Items)
+	for _, was := range d.Identity {
+		i := slices.IndexFunc(identity, func(c identify.Claim) bool { return c.Attribute == was.Attribute })
+		if i < 0 {
+			i, identity = len(identity), append(identity, identify.Claim{Attribute: was.Attribute})
+		}
+		if claim := &identity[i]; claim.Value != was.Value {
+			claim.Value, claim.Strength = was.Value, was.Strength
+			claim.Conflict = "The rules have changed since the site's sweeps were read; when they are read again, this changes."
+		}
+	}
+	return identity
+}
+
+// unexplained gives what is believed of a device, where the site's rules cannot be read.
+func unexplained(d ledger.Device) identify.Identity {
+	identity := make(identify.Identity, len(d.Identity))
+	for i, b := range d.Identity {
+		identity[i] = identify.Claim{Attribute: b.Attribute, Value: b.Value, Strength: b.Strength}
+	}
+	return identity
 }
 
 func toClaim(c identify.Claim) api.Claim {

@@ -54,7 +54,7 @@ type sealedPart struct {
 // placeOf names where a credential is sealed for: it cannot be moved to another site or another name.
 func placeOf(c store.Credential) string { return fmt.Sprintf("credential/%d/%s", c.SiteID, c.Name) }
 
-func (s *Service) listCredentials(ctx context.Context, in *SiteInput) (*struct{ Body []api.Credential }, error) {
+func (s *Service) listCredentials(ctx context.Context, in *SiteInput) (*listOutput[api.Credential], error) {
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -66,7 +66,7 @@ func (s *Service) listCredentials(ctx context.Context, in *SiteInput) (*struct{ 
 	for i, c := range all {
 		list[i] = toCredential(c)
 	}
-	return &struct{ Body []api.Credential }{list}, nil
+	return listOf(list), nil
 }
 
 func toCredential(c store.Credential) api.Credential {
@@ -141,19 +141,16 @@ func (s *sweeper) credentials(ctx context.Context, site uint64) (all []probe.Cre
 		all = append(all, c)
 		byName[c.Name] = c.ID
 	}
-	devices, err := s.store.Devices(ctx, site)
-	if err != nil {
-		return nil, nil, err
-	}
 	preferred = map[netip.Addr]uint64{}
-	for _, d := range devices {
+	err = s.store.EachDevice(ctx, site, func(d ledger.Device) error {
 		if id := byName[evidence.First(d.Items, evidence.KeySNMPCredential)]; id != 0 {
 			for _, a := range d.Addrs {
 				preferred[a] = id
 			}
 		}
-	}
-	return all, preferred, nil
+		return nil
+	})
+	return all, preferred, err
 }
 
 const (

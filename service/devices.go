@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -40,24 +41,52 @@ func (s *Service) registerDevices(humaAPI huma.API) {
 		DefaultStatus: http.StatusNoContent, Tags: []string{"devices"}, Extensions: needs(Sweep),
 	}, func(ctx context.Context, in *struct {
 		DeviceInput
+		MatchInput
 		Body api.Note
 	}) (*struct{}, error) {
-		return nil, problem(ctx, s.sweeper.decide(ctx, in.Device, ledger.DecidedNote, in.Body.Text))
+		return nil, problem(ctx, s.books.Decide(ctx, personOf(ctx).name, in.Device, ledger.DecidedNote, in.Body.Text, in.whileDevice))
 	})
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "set-aside", Method: http.MethodPut, Path: "/api/v1/devices/{device}/aside", Summary: "Set a device aside: known, and left out of what nobody manages",
 		DefaultStatus: http.StatusNoContent, Tags: []string{"devices"}, Extensions: needs(Sweep),
 	}, func(ctx context.Context, in *struct {
 		DeviceInput
+		MatchInput
 		Body api.Aside
 	}) (*struct{}, error) {
-		return nil, problem(ctx, s.sweeper.decide(ctx, in.Device, ledger.DecidedAside, in.Body.Reason))
+		return nil, problem(ctx, s.books.Decide(ctx, personOf(ctx).name, in.Device, ledger.DecidedAside, in.Body.Reason, in.whileDevice))
 	})
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "take-back", Method: http.MethodDelete, Path: "/api/v1/devices/{device}/aside", Summary: "Take back that a device is set aside",
 		DefaultStatus: http.StatusNoContent, Tags: []string{"devices"}, Extensions: needs(Sweep),
-	}, func(ctx context.Context, in *DeviceInput) (*struct{}, error) {
-		return nil, problem(ctx, s.sweeper.decide(ctx, in.Device, ledger.DecidedAside, ""))
+	}, func(ctx context.Context, in *struct {
+		DeviceInput
+		MatchInput
+	}) (*struct{}, error) {
+		return nil, problem(ctx, s.books.Decide(ctx, personOf(ctx).name, in.Device, ledger.DecidedAside, "", in.whileDevice))
+	})
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "set-group", Method: http.MethodPut, Path: "/api/v1/devices/{device}/group", Summary: "Say what a device belongs to; an empty name takes it out",
+		DefaultStatus: http.StatusNoContent, Tags: []string{"devices"}, Extensions: needs(Sweep),
+	}, func(ctx context.Context, in *struct {
+		DeviceInput
+		MatchInput
+		Body api.Group
+	}) (*struct{}, error) {
+		remark(ctx, "%s", in.Body.Name)
+		return nil, problem(ctx, s.books.Decide(ctx, personOf(ctx).name, in.Device, ledger.DecidedGroup, strings.TrimSpace(in.Body.Name), in.whileDevice))
+	})
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "link-device", Method: http.MethodPost, Path: "/api/v1/devices/{device}/link",
+		Summary: "Say which entry of the register a device is; undone as a decision", Tags: []string{"devices"}, Extensions: once(Sweep),
+	}, func(ctx context.Context, in *struct {
+		DeviceInput
+		MatchInput
+		Body api.Linking
+	}) (*struct{ Body api.Decided }, error) {
+		remark(ctx, "%d: entry %d", in.Device, in.Body.Entry)
+		decision, err := s.books.Link(ctx, personOf(ctx).name, in.Device, in.Body.Entry, in.Body.Reason, in.whileDevice)
+		return &struct{ Body api.Decided }{api.Decided{Decision: decision}}, problem(ctx, err)
 	})
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "list-decisions", Method: http.MethodGet, Path: "/api/v1/devices/{device}/decisions", Summary: "What people have said of a device, the newest first",
@@ -74,7 +103,7 @@ func (s *Service) registerDevices(humaAPI huma.API) {
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "add-to-register", Method: http.MethodPost, Path: "/api/v1/devices/{device}/register",
 		Summary: "Put a device into the register, as it was seen; what the body names takes the place of what was seen",
-		Tags:    []string{"devices"}, Extensions: needs(Sweep),
+		Tags:    []string{"devices"}, Extensions: once(Sweep),
 	}, s.addToRegister)
 }
 
@@ -83,7 +112,7 @@ type DeviceInput struct {
 	Device uint64 `path:"device" doc:"Number of the device"`
 }
 
-func (s *Service) listDecisions(ctx context.Context, in *DeviceInput) (*struct{ Body []api.Decision }, error) {
+func (s *Service) listDecisions(ctx context.Context, in *DeviceInput) (*listOutput[api.Decision], error) {
 	if _, _, err := s.store.Device(ctx, in.Device); err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -98,18 +127,18 @@ func (s *Service) listDecisions(ctx context.Context, in *DeviceInput) (*struct{ 
 			list[i].UndoneAt = &d.UndoneAt
 		}
 	}
-	return &struct{ Body []api.Decision }{list}, nil
+	return listOf(list), nil
 }
 
 func (s *Service) history(ctx context.Context, in *struct {
 	DeviceInput
-	Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-}) (*struct{ Body []api.Seen }, error) {
-	device, _, err := s.store.Device(ctx, in.Device)
-	if err != nil {
+	PageInput
+}) (*listOutput[api.Seen], error) {
+	var below store.SweepMark
+	if _, err := in.mark(&below); err != nil {
 		return nil, problem(ctx, err)
 	}
-	sightings, err := s.store.History(ctx, device, in.Limit)
+	sightings, next, err := s.store.History(ctx, in.Device, below, in.Limit)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -117,13 +146,17 @@ func (s *Service) history(ctx context.Context, in *struct {
 	for i, h := range sightings {
 		list[i] = api.Seen{Sweep: h.Sweep, At: h.Sighting.FirstAt, Addr: addrText(h.Sighting.Addr), MAC: h.Sighting.MAC.String(), Facts: len(h.Sighting.Items)}
 	}
-	return &struct{ Body []api.Seen }{list}, nil
+	out := listOf(list)
+	if next != nil {
+		out.Body.Next = cursorOf(next)
+	}
+	return out, nil
 }
 
 func (s *Service) addToRegister(ctx context.Context, in *struct {
 	DeviceInput
 	Body api.NewEntry
-}) (*struct{ Body api.Device }, error) {
+}) (*deviceOutput, error) {
 	device, site, err := s.store.Device(ctx, in.Device)
 	if err != nil {
 		return nil, problem(ctx, err)
@@ -135,7 +168,7 @@ func (s *Service) addToRegister(ctx context.Context, in *struct {
 	if entry.Name == "" && entry.MAC.IsZero() && !entry.Addr.IsValid() {
 		return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "nothing tells this device by: give it a name"))
 	}
-	if _, _, err := s.sweeper.importRegister(ctx, site, []register.Entry{entry}, false); err != nil {
+	if _, _, err := s.books.ImportRegister(ctx, site, []register.Entry{entry}, false); err != nil {
 		return nil, problem(ctx, err)
 	}
 	return s.getDevice(ctx, &in.DeviceInput)
@@ -173,6 +206,7 @@ type DeviceFilter struct {
 	Model     []string `query:"model,explode" doc:"Only these models"`
 	OS        []string `query:"os,explode" doc:"Only these systems"`
 	Firmware  []string `query:"firmware,explode" doc:"Only these versions of firmware"`
+	Group     []string `query:"group,explode" doc:"Only devices of one of these groups"`
 	Service   []string `query:"service,explode" doc:"Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp)"`
 	Strength  int      `query:"strength" minimum:"0" maximum:"1000" doc:"Only devices for whose kind at least this much speaks, in decibans"`
 	Contested bool     `query:"contested" doc:"Only devices that share an address"`
@@ -183,33 +217,44 @@ type DeviceFilter struct {
 }
 
 // query asks the store for one page of the devices that are meant.
-func (f DeviceFilter) query(offset, limit int) store.DeviceQuery {
+func (f DeviceFilter) query(after *store.DeviceMark, limit int) store.DeviceQuery {
 	return store.DeviceQuery{
 		Site: f.Site, Standings: f.Standing, Presences: f.Presence, Kinds: f.Kind,
-		Vendors: f.Vendor, Models: f.Model, Systems: f.OS, Firmwares: f.Firmware, Services: f.Service, Strength: f.Strength, Contested: f.Contested, Trait: f.Trait, Text: f.Text,
-		Sort: f.Sort, Descend: f.Descend, Offset: offset, Limit: limit,
+		Vendors: f.Vendor, Models: f.Model, Systems: f.OS, Firmwares: f.Firmware, Groups: f.Group, Services: f.Service, Strength: f.Strength, Contested: f.Contested, Trait: f.Trait, Text: f.Text,
+		Sort: f.Sort, Descend: f.Descend, After: after, Limit: limit,
 	}
 }
 
 type devicesInput struct {
 	DeviceFilter
-	Offset int `query:"offset" minimum:"0" default:"0"`
-	Limit  int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	PageInput
 }
 
-func (s *Service) listDevices(ctx context.Context, in *devicesInput) (*struct{ Body api.DeviceList }, error) {
+func (s *Service) listDevices(ctx context.Context, in *devicesInput) (*listOutput[api.DeviceLine], error) {
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}
-	lines, total, err := s.store.ListDevices(ctx, in.query(in.Offset, in.Limit))
+	var after store.DeviceMark
+	going, err := in.mark(&after)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	list := api.DeviceList{Devices: make([]api.DeviceLine, len(lines)), Total: total}
-	for i, l := range lines {
-		list.Devices[i] = toDeviceLine(l)
+	query := in.query(nil, in.Limit)
+	if going {
+		query.After = &after
 	}
-	return &struct{ Body api.DeviceList }{list}, nil
+	page, err := s.store.ListDevices(ctx, query)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	out := pageOf(page.Lines, in.Limit, toDeviceLine, nil)
+	if page.Next != nil {
+		out.Body.Next = cursorOf(page.Next)
+	}
+	if !going {
+		out.Body.Total = &page.Total
+	}
+	return out, nil
 }
 
 func (s *Service) listValues(ctx context.Context, in *SiteInput) (*struct{ Body api.Values }, error) {
@@ -218,11 +263,17 @@ func (s *Service) listValues(ctx context.Context, in *SiteInput) (*struct{ Body 
 		return nil, problem(ctx, err)
 	}
 	return &struct{ Body api.Values }{api.Values{
-		Vendor: texts(values["vendor"]), Model: texts(values["model"]), OS: texts(values["os"]), Firmware: texts(values["firmware"]), Service: texts(values["services"]),
+		Vendor: texts(values["vendor"]), Model: texts(values["model"]), OS: texts(values["os"]), Firmware: texts(values["firmware"]), Service: texts(values["services"]), Group: texts(values["group_name"]),
 	}}, nil
 }
 
-func (s *Service) getDevice(ctx context.Context, in *DeviceInput) (*struct{ Body api.Device }, error) {
+// deviceOutput is a device with the tag of what people have said of it.
+type deviceOutput struct {
+	ETag string `header:"ETag"`
+	Body api.Device
+}
+
+func (s *Service) getDevice(ctx context.Context, in *DeviceInput) (*deviceOutput, error) {
 	device, siteID, err := s.store.Device(ctx, in.Device)
 	if err != nil {
 		return nil, problem(ctx, err)
@@ -231,5 +282,11 @@ func (s *Service) getDevice(ctx context.Context, in *DeviceInput) (*struct{ Body
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	return &struct{ Body api.Device }{toDevice(siteID, device, site.Overlay())}, nil
+	identity := unexplained(device)
+	if engine, err := s.books.EngineOf(ctx, site); err == nil && !device.FirstSeen.IsZero() {
+		identity = explained(device, engine)
+	}
+	out := &deviceOutput{ETag: deviceTag(device), Body: toDevice(siteID, device, identity, site.Overlay())}
+	out.Body.Tag = out.ETag
+	return out, nil
 }

@@ -30,6 +30,7 @@ var deviceColumns = []struct {
 	{"mac", "MAC", func(d api.DeviceLine) string { return d.MAC }},
 	{"firstSeen", "First seen", func(d api.DeviceLine) string { return csvTime(d.FirstSeen) }},
 	{"lastSeen", "Last seen", func(d api.DeviceLine) string { return csvTime(d.LastSeen) }},
+	{"group", "Group", func(d api.DeviceLine) string { return d.Group }},
 	{"traits", "Mind", func(d api.DeviceLine) string { return strings.Join(d.Traits, ", ") }},
 }
 
@@ -45,7 +46,7 @@ const exportPage = 1000
 
 func (s *Service) exportDevices(ctx context.Context, in *struct {
 	DeviceFilter
-	Columns []string `query:"columns" enum:"number,address,name,kind,vendor,model,os,standing,presence,mac,firstSeen,lastSeen,traits" doc:"Only these columns; all where left out"`
+	Columns []string `query:"columns" enum:"number,address,name,kind,vendor,model,os,standing,presence,mac,firstSeen,lastSeen,group,traits" doc:"Only these columns; all where left out"`
 }) (*huma.StreamResponse, error) {
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
@@ -64,19 +65,19 @@ func (s *Service) exportDevices(ctx context.Context, in *struct {
 		headings[i] = c.heading
 	}
 	var rows [][]string
-	for offset := 0; ; offset += exportPage {
-		lines, _, err := s.store.ListDevices(ctx, in.query(offset, exportPage))
+	for query := in.query(nil, exportPage); ; {
+		page, err := s.store.ListDevices(ctx, query)
 		if err != nil {
 			return nil, problem(ctx, err)
 		}
-		for _, l := range lines {
+		for _, l := range page.Lines {
 			device, row := toDeviceLine(l), make([]string, len(columns))
 			for i, c := range columns {
 				row[i] = c.of(device)
 			}
 			rows = append(rows, row)
 		}
-		if len(lines) < exportPage {
+		if query.After = page.Next; page.Next == nil {
 			return csvResponse("devices.csv", headings, rows), nil
 		}
 	}

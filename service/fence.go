@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"airdrift/api"
+	"airdrift/core/ledger"
 	"airdrift/core/netrange"
 	"airdrift/store"
 )
@@ -75,7 +76,7 @@ func (public publicNetworks) checkFence(site store.Site) error {
 func (s *Service) addNetwork(ctx context.Context, in *struct {
 	SiteInput
 	Body api.Network
-}) (*struct{ Body api.Site }, error) {
+}) (*siteOutput, error) {
 	remark(ctx, "%s", in.Body.Subnet)
 	network, err := s.toNetwork(in.Body)
 	if err != nil {
@@ -93,17 +94,14 @@ func (s *Service) addNetwork(ctx context.Context, in *struct {
 func (s *Service) removeNetwork(ctx context.Context, in *struct {
 	SiteInput
 	Subnet string `query:"subnet" required:"true" doc:"CIDR prefix" example:"10.40.1.0/24"`
-}) (*struct{ Body api.Site }, error) {
+}) (*siteOutput, error) {
 	remark(ctx, "%s", in.Subnet)
 	subnet, err := netip.ParsePrefix(in.Subnet)
 	if err != nil {
 		return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "%q is not a subnet: want a CIDR prefix such as 10.40.1.0/24", in.Subnet))
 	}
 	// A sweep that runs was given the fence as it was, and would go on there.
-	if err := s.sweeper.idle(ctx, in.Site); err != nil {
-		return nil, problem(ctx, err)
-	}
-	if err := s.store.RemoveNetwork(ctx, in.Site, subnet); err != nil {
+	if err := s.sweeper.aside(ctx, in.Site, func() error { return s.store.RemoveNetwork(ctx, in.Site, subnet) }); err != nil {
 		return nil, problem(ctx, err)
 	}
 	return s.siteOutput(ctx, in.Site)
@@ -112,7 +110,7 @@ func (s *Service) removeNetwork(ctx context.Context, in *struct {
 func (s *Service) setNameServers(ctx context.Context, in *struct {
 	SiteInput
 	Body api.Addresses
-}) (*struct{ Body api.Site }, error) {
+}) (*siteOutput, error) {
 	servers, err := s.toServers(in.Body.Addresses)
 	if err != nil {
 		return nil, problem(ctx, err)
@@ -126,12 +124,18 @@ func (s *Service) setNameServers(ctx context.Context, in *struct {
 	return s.siteOutput(ctx, in.Site)
 }
 
-func (s *Service) siteOutput(ctx context.Context, id uint64) (*struct{ Body api.Site }, error) {
+// siteOutput is a site with its tag.
+type siteOutput struct {
+	ETag string `header:"ETag"`
+	Body api.Site
+}
+
+func (s *Service) siteOutput(ctx context.Context, id uint64) (*siteOutput, error) {
 	site, err := s.store.Site(ctx, id)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	return &struct{ Body api.Site }{toSite(site)}, nil
+	return &siteOutput{siteTag(site), toSite(site)}, nil
 }
 
 // toServers reads the addresses of name servers. They lie where a site may lie.
@@ -181,18 +185,18 @@ func (s *Service) getFence(ctx context.Context, in *SiteInput) (*struct{ Body ap
 
 // held gives the addresses of a site that devices hold or the register names; the vantages' own are among them.
 func (s *Service) held(ctx context.Context, site uint64) (map[netip.Addr]bool, error) {
-	devices, err := s.store.Devices(ctx, site)
-	if err != nil {
-		return nil, err
-	}
 	held := map[netip.Addr]bool{}
-	for _, d := range devices {
+	err := s.store.EachDevice(ctx, site, func(d ledger.Device) error {
 		for _, a := range d.Addrs {
 			held[a] = true
 		}
 		if d.Entry != nil && d.Entry.Addr.IsValid() {
 			held[d.Entry.Addr] = true
 		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	links, err := s.sweeper.vantages.Links()
 	for _, l := range links {

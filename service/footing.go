@@ -29,7 +29,7 @@ func (s *Service) registerFooting(humaAPI huma.API) {
 	}, s.reach)
 }
 
-func (s *Service) listVantages(ctx context.Context, _ *struct{}) (*struct{ Body []api.Vantage }, error) {
+func (s *Service) listVantages(ctx context.Context, _ *struct{}) (*listOutput[api.Vantage], error) {
 	links, err := s.sweeper.vantages.Links()
 	if err != nil {
 		return nil, problem(ctx, err)
@@ -38,7 +38,7 @@ func (s *Service) listVantages(ctx context.Context, _ *struct{}) (*struct{ Body 
 	for i, l := range links {
 		list[i] = s.toVantage(ctx, l)
 	}
-	return &struct{ Body []api.Vantage }{list}, nil
+	return listOf(list), nil
 }
 
 func (s *Service) toVantage(ctx context.Context, l wire.Link) api.Vantage {
@@ -87,7 +87,7 @@ func toRights(l wire.Link, r wire.Rights) api.Rights {
 func (s *Service) reach(ctx context.Context, in *struct {
 	Address string `query:"address" required:"true" doc:"IPv4 or IPv6 address" example:"10.40.1.20"`
 	Site    uint64 `query:"site" doc:"Site whose fence is looked at as well"`
-}) (*struct{ Body []api.Reach }, error) {
+}) (*listOutput[api.Reach], error) {
 	addr, err := netip.ParseAddr(in.Address)
 	if err != nil || addr.Zone() != "" {
 		return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "%q is not an address such as 10.40.1.20 or fd00:40:1::20", in.Address))
@@ -110,7 +110,7 @@ func (s *Service) reach(ctx context.Context, in *struct {
 		list[i] = reachFrom(l, addr)
 		list[i].Verdict = strings.TrimSpace(list[i].Verdict + " " + fenced)
 	}
-	return &struct{ Body []api.Reach }{list}, nil
+	return listOf(list), nil
 }
 
 // reachFrom judges one vantage by what it stands on; nothing is sent.

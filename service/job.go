@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"airdrift/api"
+	"airdrift/books"
 	"airdrift/core/evidence"
 	"airdrift/core/identify"
 	"airdrift/core/sweep"
@@ -54,19 +55,21 @@ type job struct {
 	log       []store.LogLine              // not written yet
 	spoilt    bool                         // the journal could not be written
 	failure   string                       // why the sweep was given up
-	listeners map[chan any]struct{}
+	listeners map[chan told]struct{}
+	turn      int            // of the event that was told last, counted from 1
+	turns     map[string]int // in which each sighting was told last
 }
 
 func newJob(record store.Sweep, engine *identify.Engine, st *store.Store, journals *spool.Spool, journal *spool.Journal, stop context.CancelFunc) *job {
 	return &job{
 		engine: engine, store: st, spool: journals, journal: journal, stop: stop, done: make(chan struct{}), sweep: record,
-		sightings: map[string]api.Sighting{}, pending: map[string]evidence.Sighting{}, listeners: map[chan any]struct{}{},
+		sightings: map[string]api.Sighting{}, pending: map[string]evidence.Sighting{}, listeners: map[chan told]struct{}{}, turns: map[string]int{},
 	}
 }
 
 // run carries the sweep out until ctx ends and writes what it sees; enter puts it into the ledger. It reports whether
 // everything is in the database, which is waited for until service ends.
-func (j *job) run(ctx, service context.Context, w wire.Wire, order sweep.Order, enter enterFunc) (written bool) {
+func (j *job) run(ctx, service context.Context, w wire.Wire, order sweep.Order, enter books.Entering) (written bool) {
 	for _, s := range order.Known {
 		j.show(s, false)
 	}
@@ -88,7 +91,7 @@ func (j *job) run(ctx, service context.Context, w wire.Wire, order sweep.Order, 
 
 // finish writes what is left and enters the sweep into the ledger. While the database is away it waits for it, until ctx
 // ends with the service; the journal has everything then. What the database does not take is not tried again.
-func (j *job) finish(ctx context.Context, record store.Sweep, enter enterFunc) (store.Sweep, bool) {
+func (j *job) finish(ctx context.Context, record store.Sweep, enter books.Entering) (store.Sweep, bool) {
 	hard, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
 	for wait := writeEvery; ; wait = min(2*wait, 10*time.Second) {
@@ -114,7 +117,7 @@ func (j *job) finish(ctx context.Context, record store.Sweep, enter enterFunc) (
 }
 
 // put writes what is left and enters the sweep, once. written says that the database has all that was seen.
-func (j *job) put(ctx context.Context, record store.Sweep, enter enterFunc) (final store.Sweep, written bool, err error) {
+func (j *job) put(ctx context.Context, record store.Sweep, enter books.Entering) (final store.Sweep, written bool, err error) {
 	for range 2 { // writing may give a warning, which belongs into the log
 		if err := j.write(ctx); err != nil {
 			return record, false, err
@@ -127,7 +130,7 @@ func (j *job) put(ctx context.Context, record store.Sweep, enter enterFunc) (fin
 
 // enterOrFail enters a sweep. What cannot be entered for another reason than that the database is away is written down as
 // failed: its sightings are stored, and re-evaluating the site's sweeps tries it again.
-func enterOrFail(ctx context.Context, st *store.Store, enter enterFunc, record store.Sweep) (store.Sweep, error) {
+func enterOrFail(ctx context.Context, st *store.Store, enter books.Entering, record store.Sweep) (store.Sweep, error) {
 	final, err := enter(ctx, record)
 	if err == nil || store.IsAway(err) {
 		return final, err
@@ -230,6 +233,7 @@ func (j *job) show(s evidence.Sighting, whole bool) {
 	}
 	j.sightings[key] = shown
 	j.tellLocked(shown)
+	j.turns[key] = j.turn
 }
 
 func (j *job) warn(text string) {
@@ -256,9 +260,10 @@ func (j *job) note(format string, args ...any) {
 
 // tellLocked gives an event to every listener, and cuts off those that lag too far behind.
 func (j *job) tellLocked(event any) {
+	j.turn++
 	for l := range j.listeners {
 		select {
-		case l <- event:
+		case l <- told{j.turn, event}:
 		default:
 			delete(j.listeners, l)
 			close(l)
@@ -266,20 +271,32 @@ func (j *job) tellLocked(event any) {
 	}
 }
 
-// listen gives all that has happened so far and then what happens; the channel closes when the sweep is over.
-func (j *job) listen() (past []any, events chan any) {
+// told is an event with its turn.
+type told struct {
+	turn  int
+	event any
+}
+
+// listen gives all that has happened so far and then what happens; the channel closes when the sweep is over, or who listens lags too far
+// behind. Who was told up to a turn before gets what is newer.
+func (j *job) listen(after int) (past []told, events chan told) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
+	if after > j.turn {
+		after = 0 // it counts the turns of an earlier run
+	}
 	for _, w := range j.sweep.Warnings {
-		past = append(past, api.Warning{Text: w})
+		past = append(past, told{0, api.Warning{Text: w}})
 	}
 	for _, key := range j.order {
-		past = append(past, j.sightings[key])
+		if j.turns[key] > after {
+			past = append(past, told{0, j.sightings[key]})
+		}
 	}
 	if j.progress != nil {
-		past = append(past, *j.progress)
+		past = append(past, told{j.turn, *j.progress})
 	}
-	events = make(chan any, eventQueue)
+	events = make(chan told, eventQueue)
 	if j.listeners == nil {
 		close(events)
 		return past, events
@@ -288,7 +305,7 @@ func (j *job) listen() (past []any, events chan any) {
 	return past, events
 }
 
-func (j *job) unlisten(events chan any) {
+func (j *job) unlisten(events chan told) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	delete(j.listeners, events)

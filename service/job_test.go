@@ -86,7 +86,7 @@ func TestWhatCannotBeWrittenWaits(t *testing.T) {
 	if err := j.write(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	got, _, err := st.Sightings(t.Context(), j.record().ID)
+	got, err := st.Sightings(t.Context(), j.record().ID)
 	if err != nil || len(got) != 2 || got[0].Items[0].Value != "more words" {
 		t.Errorf("stored are %+v, %v; want both, each as it was told last", got, err)
 	}
@@ -111,7 +111,7 @@ func TestFullDisk(t *testing.T) {
 	if err := j.write(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if got, _, err := st.Sightings(t.Context(), record.ID); err != nil || len(got) != 2 {
+	if got, err := st.Sightings(t.Context(), record.ID); err != nil || len(got) != 2 {
 		t.Errorf("stored are %+v, %v", got, err)
 	}
 }
@@ -122,24 +122,38 @@ func TestListenersAreToldThePastFirst(t *testing.T) {
 	j.hear(sighted("10.40.1.5", "banner"))
 	j.hear(sighted("10.40.1.5", "more words"))
 	j.hear(sweep.Progress{Stage: sweep.RollCall, Done: 3, Total: 9})
-	past, events := j.listen()
+	past, events := j.listen(0)
 	var kinds []string
 	for _, e := range past {
-		kinds = append(kinds, fmt.Sprintf("%T", e))
+		kinds = append(kinds, fmt.Sprintf("%T", e.event))
 	}
 	if want := []string{"api.Warning", "api.Sighting", "api.Progress"}; !slices.Equal(kinds, want) {
 		t.Errorf("the past is %v, want %v", kinds, want)
 	}
-	if words := past[1].(api.Sighting).Ports; len(words) != 0 {
+	if words := past[1].event.(api.Sighting).Ports; len(words) != 0 {
 		t.Errorf("a port that is not known to be open is shown: %+v", words)
 	}
 	j.hear(sighted("10.40.1.6", "another"))
-	if e := <-events; e.(api.Sighting).Addr != "10.40.1.6" {
+	if e := <-events; e.event.(api.Sighting).Addr != "10.40.1.6" {
 		t.Errorf("then came %+v", e)
+	}
+	// Who was told of the first and comes back gets the second alone.
+	again, _ := j.listen(past[len(past)-1].turn)
+	var newer []string
+	for _, e := range again {
+		if s, is := e.event.(api.Sighting); is {
+			newer = append(newer, s.Addr)
+		}
+	}
+	if !slices.Equal(newer, []string{"10.40.1.6"}) {
+		t.Errorf("who comes back is told of %v", newer)
+	}
+	if all, _ := j.listen(999_999); len(all) != 4 {
+		t.Errorf("who comes back to another run is told of %d events", len(all))
 	}
 	j.unlisten(events)
 	j.close(store.Sweep{ID: 1, State: store.Done})
-	if _, late := j.listen(); late == nil {
+	if _, late := j.listen(0); late == nil {
 		t.Error("a listener after the end gets no channel")
 	} else if _, open := <-late; open {
 		t.Error("a listener after the end waits for ever")
@@ -148,11 +162,11 @@ func TestListenersAreToldThePastFirst(t *testing.T) {
 
 func TestListenersThatLagAreCutOff(t *testing.T) {
 	j, _, _ := storedJob(t)
-	_, slow := j.listen()
+	_, slow := j.listen(0)
 	for i := range eventQueue + 1 {
 		j.hear(sweep.Progress{Stage: sweep.RollCall, Done: uint64(i)})
 	}
-	_, quick := j.listen()
+	_, quick := j.listen(0)
 	j.close(store.Sweep{ID: 1, State: store.Done})
 	told := 0
 	for range slow {
@@ -163,7 +177,7 @@ func TestListenersThatLagAreCutOff(t *testing.T) {
 	}
 	last := any(nil)
 	for e := range quick {
-		last = e
+		last = e.event
 	}
 	if end, ok := last.(api.Sweep); !ok || end.State != "done" {
 		t.Errorf("the last event is %+v, want the end of the sweep", last)
@@ -258,7 +272,7 @@ func TestRowThatCannotBeStoredIsSetAside(t *testing.T) {
 	if !written || final.State != store.Done {
 		t.Errorf("the sweep ended as %+v, written %t", final, written)
 	}
-	if got, _, err := st.Sightings(t.Context(), final.ID); err != nil || len(got) != 5 {
+	if got, err := st.Sightings(t.Context(), final.ID); err != nil || len(got) != 5 {
 		t.Errorf("%d sightings are stored, %v", len(got), err)
 	}
 	if aside, err := journals.Aside(); err != nil || len(aside) != 1 {
@@ -335,7 +349,7 @@ func TestServiceStartsWhateverIsInItsSpool(t *testing.T) {
 	if left, err := journals.Left(); err != nil || len(left) > 0 {
 		t.Errorf("journals %v are left in the way, %v", left, err)
 	}
-	notices := strings.Join(s.sweeper.notices(), "\n")
+	notices := strings.Join(s.sweeper.notices(t.Context()), "\n")
 	for _, want := range []string{fmt.Sprintf("%d-damaged", id), "999999-unknown", "999998-unknown"} {
 		if !strings.Contains(notices, want) {
 			t.Errorf("the overview does not tell of %s: %q", want, notices)

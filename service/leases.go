@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"slices"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -16,8 +17,8 @@ import (
 func (s *Service) registerLeases(humaAPI huma.API) {
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "import-leases", Method: http.MethodPut, Path: "/api/v1/sites/{site}/leases",
-		Summary: "Put the leases of a site's DHCP server (dnsmasq, ISC dhcpd, Kea) in the place of those that are there, and read all evidence again with them",
-		Tags:    []string{"leases"}, MaxBodyBytes: maxBody, BodyReadTimeout: importWait, Extensions: needs(Sweep), Middlewares: huma.Middlewares{s.oneImport(humaAPI)},
+		Summary: "Lay the leases of a site's DHCP server (dnsmasq, ISC dhcpd, Kea) over those that are known, each for its own time, and read all evidence again with them",
+		Tags:    []string{"leases"}, MaxBodyBytes: maxBody, BodyReadTimeout: importWait, Extensions: once(Sweep), Middlewares: huma.Middlewares{s.oneImport(humaAPI)},
 	}, s.importLeases)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "remove-leases", Method: http.MethodDelete, Path: "/api/v1/sites/{site}/leases", Summary: "Forget the leases of a site's DHCP server",
@@ -33,31 +34,32 @@ func (s *Service) importLeases(ctx context.Context, in *struct {
 	RawBody []byte `contentType:"application/octet-stream"`
 }) (*struct{ Body api.LeaseImport }, error) {
 	remark(ctx, "%s", in.Name)
-	leases, err := lease.Read(in.Name, in.RawBody)
+	fresh, err := lease.Read(in.Name, in.RawBody, time.Now())
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	if err := s.replaceLeases(ctx, in.Site, leases); err != nil {
-		return nil, problem(ctx, err)
-	}
-	devices, err := s.store.Devices(ctx, in.Site)
+	before, err := s.store.Leases(ctx, in.Site)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	told := slices.DeleteFunc(devices, func(d ledger.Device) bool {
-		return !slices.ContainsFunc(d.Items, func(it evidence.Item) bool { return it.Source == evidence.SourceLease })
+	if err := s.replaceLeases(ctx, in.Site, lease.Over(before, fresh)); err != nil {
+		return nil, problem(ctx, err)
+	}
+	told := 0
+	err = s.store.EachDevice(ctx, in.Site, func(d ledger.Device) error {
+		if slices.ContainsFunc(d.Items, func(it evidence.Item) bool { return it.Source == evidence.SourceLease }) {
+			told++
+		}
+		return nil
 	})
-	return &struct{ Body api.LeaseImport }{api.LeaseImport{Leases: len(leases), Devices: len(told)}}, nil
+	return &struct{ Body api.LeaseImport }{api.LeaseImport{Leases: len(fresh), Devices: told}}, problem(ctx, err)
 }
 
 func (s *Service) replaceLeases(ctx context.Context, site uint64, leases []lease.Lease) error {
 	if _, err := s.store.Site(ctx, site); err != nil {
 		return err
 	}
-	if err := s.sweeper.idle(ctx, site); err != nil {
-		return err
-	}
-	if err := s.store.ReplaceLeases(ctx, site, leases); err != nil {
+	if err := s.sweeper.aside(ctx, site, func() error { return s.store.ReplaceLeases(ctx, site, leases) }); err != nil {
 		return err
 	}
 	return s.sweeper.rebuild(ctx, site, 0)

@@ -34,7 +34,7 @@ func devicesOf(t *testing.T, s *servicetest.Service) []api.DeviceLine {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return list.Devices
+	return list.Items
 }
 
 // A sweep of the wrong network is taken back in one step, with all that only it brought; what people said stays, and so does
@@ -224,5 +224,31 @@ func TestAuditLog(t *testing.T) {
 	}
 	if err := s.Client.SetRole(ctx, "administrator", "look"); err == nil || !strings.Contains(err.Error(), "the last administrator") {
 		t.Errorf("the last administrator could give the role away: %v", err)
+	}
+}
+
+// A sweep is given a name while it runs and afterwards, and it is taken away again.
+func TestSweepsHaveNames(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
+	started, err := s.Client.StartSweep(t.Context(), s.Site.ID, api.NewSweep{Name: "first look", Ranges: "10.40.1.20-22", Pace: "brisk"})
+	if err != nil || started.Name != "first look" {
+		t.Fatalf("%+v, %v", started, err)
+	}
+	if err := s.Client.NameSweep(t.Context(), started.ID, "Monday"); err != nil {
+		t.Fatal(err)
+	}
+	ended, err := s.Client.Watch(t.Context(), started.ID, client.Watcher{})
+	if err != nil || ended.Name != "Monday" {
+		t.Errorf("named while it ran: %+v, %v", ended, err)
+	}
+	if err := s.Client.NameSweep(t.Context(), started.ID, ""); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := s.Client.Sweeps(t.Context(), s.Site.ID); err != nil || len(list) != 1 || list[0].Name != "" {
+		t.Errorf("the name is taken away: %+v, %v", list, err)
+	}
+	if err := s.Client.NameSweep(t.Context(), 99, "x"); err == nil {
+		t.Error("a sweep that is not there has a name")
 	}
 }

@@ -23,12 +23,15 @@ func fromPlan(p *api.Plan) sweep.Plan {
 			Most: time.Duration(w.Most) * time.Millisecond, Last: time.Duration(w.Last) * time.Millisecond,
 		}
 	}
+	if p.Patience != nil {
+		plan.Patience = sweep.Patience(*p.Patience)
+	}
 	return plan
 }
 
 // toPlan gives nil for a plan that asks for nothing in particular.
 func toPlan(p sweep.Plan) *api.Plan {
-	if len(p.Off)+len(p.Never)+len(p.Paces)+len(p.Quiet) == 0 && p.Waits == (sweep.Waits{}) {
+	if len(p.Off)+len(p.Never)+len(p.Paces)+len(p.Quiet) == 0 && p.Waits == (sweep.Waits{}) && p.Patience == (sweep.Patience{}) {
 		return nil
 	}
 	plan := &api.Plan{LeaveOut: p.Off, Never: p.Never, Quiet: p.Quiet}
@@ -38,15 +41,19 @@ func toPlan(p sweep.Plan) *api.Plan {
 	if w := p.Waits; w != (sweep.Waits{}) {
 		plan.Waits = &api.Waits{First: int(w.First.Milliseconds()), Least: int(w.Least.Milliseconds()), Most: int(w.Most.Milliseconds()), Last: int(w.Last.Milliseconds())}
 	}
+	if p.Patience != (sweep.Patience{}) {
+		patience := api.Patience(p.Patience)
+		plan.Patience = &patience
+	}
 	return plan
 }
 
 var costNames = map[probe.Cost]string{probe.Light: "light", probe.Middling: "middling", probe.Demanding: "demanding"}
 
-func (s *Service) listProtocols(context.Context, *struct{}) (*struct{ Body []api.Protocol }, error) {
+func (s *Service) listProtocols(context.Context, *struct{}) (*listOutput[api.Protocol], error) {
 	var list []api.Protocol
 	for _, p := range probe.Protocols() {
 		list = append(list, api.Protocol{Name: p.Name, Cost: costNames[p.Cost], Parts: texts(p.Parts)})
 	}
-	return &struct{ Body []api.Protocol }{list}, nil
+	return listOf(list), nil
 }

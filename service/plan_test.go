@@ -44,10 +44,10 @@ func TestPlans(t *testing.T) {
 		t.Fatalf("ended as %+v, %v", ended, err)
 	}
 	list, err := s.Client.Devices(t.Context(), s.Site.ID, client.DeviceQuery{})
-	if err != nil || list.Total == 0 {
-		t.Fatalf("%d devices, %v", list.Total, err)
+	if err != nil || list.Counted() == 0 {
+		t.Fatalf("%d devices, %v", list.Counted(), err)
 	}
-	for _, line := range list.Devices {
+	for _, line := range list.Items {
 		device, err := s.Client.Device(t.Context(), line.ID)
 		if err != nil {
 			t.Fatal(err)
@@ -77,16 +77,16 @@ func TestSiteOfIPv6Alone(t *testing.T) {
 		t.Fatalf("ended as %+v, %v", ended, err)
 	}
 	list, err := s.Client.Devices(t.Context(), site.ID, client.DeviceQuery{})
-	if err != nil || list.Total == 0 {
-		t.Fatalf("%d devices, %v", list.Total, err)
+	if err != nil || list.Counted() == 0 {
+		t.Fatalf("%d devices, %v", list.Counted(), err)
 	}
 	asked := 0
-	for _, line := range list.Devices {
+	for _, line := range list.Items {
 		if len(line.Addrs) > 0 && strings.HasPrefix(line.Addrs[0], "fd00:40:1:") && line.Kind != "unknown" {
 			asked++
 		}
 	}
 	if asked == 0 {
-		t.Errorf("none of %d devices was told: %+v", list.Total, list.Devices)
+		t.Errorf("none of %d devices was told: %+v", list.Counted(), list.Items)
 	}
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"airdrift/books"
 	"airdrift/core/fault"
 	"airdrift/core/netrange"
 	"airdrift/core/sweep"
@@ -31,7 +32,11 @@ func init() {
 				}
 			}
 		}
-		return told(ctx, status, text, errs...)
+		made := told(ctx, status, text, errs...)
+		if model, ok := made.(*huma.ErrorModel); ok {
+			model.Type = typeOf("", status)
+		}
+		return made
 	}
 }
 
@@ -46,6 +51,7 @@ func problem(ctx context.Context, err error) error {
 		outside *wire.OutsideError
 		unknown *hostwire.UnknownInterfaceError
 		refusal *refusedError
+		unkept  *books.Refusal
 	)
 	switch {
 	case err == nil:
@@ -53,11 +59,16 @@ func problem(ctx context.Context, err error) error {
 	case errors.As(err, &ready):
 		return err
 	case errors.As(err, &refusal):
-		told := huma.NewError(refusal.status, refusal.text)
-		if model, ok := told.(*huma.ErrorModel); ok {
-			model.Type = refusal.kind
+		return problemOf(refusal.status, refusal.kind, refusal.text)
+	case errors.As(err, &unkept):
+		status := http.StatusUnprocessableEntity
+		if unkept.Now {
+			status = http.StatusConflict
 		}
-		return told
+		if unkept.Kind == books.KindChanged {
+			status = http.StatusPreconditionFailed
+		}
+		return problem(ctx, &refusedError{status: status, kind: unkept.Kind, text: unkept.Text})
 	case errors.As(err, &faults):
 		return faultProblem(faults)
 	case errors.As(err, &line):
@@ -68,18 +79,27 @@ func problem(ctx context.Context, err error) error {
 	case errors.Is(err, netrange.ErrEmpty), errors.Is(err, sweep.ErrNoDevice):
 		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.As(err, &outside):
-		return huma.Error422UnprocessableEntity(outside.Error() + ". Nothing was sent. If you have leave to sweep there, add its network to the site first: airdrift fence add SUBNET, or the console's page Fence.")
+		return problemOf(http.StatusUnprocessableEntity, kindOutside, outside.Error()+". Nothing was sent. If you have leave to sweep there, add its network to the site first: airdrift fence add SUBNET, or the console's page Fence.")
 	case errors.As(err, &unknown):
 		return huma.Error422UnprocessableEntity(unknown.Error())
 	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
 	case errors.Is(err, store.ErrTaken):
-		return huma.Error409Conflict(err.Error())
+		return problemOf(http.StatusConflict, kindTaken, err.Error())
 	case errors.Is(err, context.Canceled):
 		return huma.NewError(http.StatusServiceUnavailable, "the request was broken off")
 	}
 	slog.ErrorContext(ctx, "request failed", "error", err)
 	return huma.Error500InternalServerError("the service failed at this; its log tells why")
+}
+
+// problemOf makes a problem of a kind; "" is for what its status tells.
+func problemOf(status int, kind, text string, details ...error) error {
+	made := huma.NewError(status, text, details...)
+	if model, ok := made.(*huma.ErrorModel); ok {
+		model.Type = typeOf(kind, status)
+	}
+	return made
 }
 
 // faultProblem lists every fault of a file with its place.
@@ -92,7 +112,7 @@ func faultProblem(faults *fault.List) error {
 	if faults.Count() == 1 {
 		text = "nothing was imported: the file has 1 fault"
 	}
-	return huma.Error422UnprocessableEntity(text, details...)
+	return problemOf(http.StatusUnprocessableEntity, kindFaultyFile, text, details...)
 }
 
 func place(f fault.Fault) string {

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/go-chi/chi/v5/middleware"
 )
 
 // policy keeps the console from being framed, and its pages from running or loading anything from elsewhere. Styles are written
@@ -100,12 +102,32 @@ const (
 	shortWait = 10 * time.Second
 )
 
+// isStream tells requests that are answered for as long as something goes on: they have places of their own.
+func isStream(r *http.Request) bool {
+	return r.Method == http.MethodGet && strings.HasSuffix(r.URL.Path, "/events")
+}
+
+// throttle lets so many requests be served at once, and so many streams beside them.
+func throttle(next http.Handler) http.Handler {
+	requests, streams := middleware.Throttle(maxRequests)(next), middleware.Throttle(maxStreams)(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if isStream(r) {
+			streams.ServeHTTP(w, r)
+			return
+		}
+		requests.ServeHTTP(w, r)
+	})
+}
+
 // admit lets each client have so many requests served at once. One that has not come in whole is not served yet: who sends slowly takes
 // no place from others. Long ones are too large to be held until they are whole, and have places of their own.
 func (s *Service) admit(next http.Handler) http.Handler {
+	watched := s.streams.share(maxStreamsOfClient)(next)
 	served, uploads := s.clients.share(maxOfClient)(next), s.uploads.share(maxUploadsOfClient)(next)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch {
+		case isStream(r):
+			watched.ServeHTTP(w, r)
 		case r.ContentLength == 0:
 			served.ServeHTTP(w, r)
 		case r.ContentLength < 0 || r.ContentLength > maxShort:

@@ -44,12 +44,18 @@ type RuleFileInput struct {
 	File uint64 `path:"file" doc:"Number of the file of rules"`
 }
 
-func toRuleFile(f store.RuleFile) api.RuleFile {
-	rules, _ := identify.ReadRules(f.Name, []byte(f.Text)) // checked before it was kept
-	return api.RuleFile{ID: f.ID, Name: f.Name, Text: f.Text, Rules: len(rules), Active: f.Active, ChangedBy: f.ChangedBy, ChangedAt: f.ChangedAt}
+// ruleOutput is a file of rules with its tag.
+type ruleOutput struct {
+	ETag string `header:"ETag"`
+	Body api.RuleFile
 }
 
-func (s *Service) listRules(ctx context.Context, in *SiteInput) (*struct{ Body []api.RuleFile }, error) {
+func toRuleFile(f store.RuleFile) api.RuleFile {
+	rules, _ := identify.ReadRules(f.Name, []byte(f.Text)) // checked before it was kept
+	return api.RuleFile{ID: f.ID, Name: f.Name, Text: f.Text, Rules: len(rules), Active: f.Active, Tag: ruleTag(f), ChangedBy: f.ChangedBy, ChangedAt: f.ChangedAt}
+}
+
+func (s *Service) listRules(ctx context.Context, in *SiteInput) (*listOutput[api.RuleFile], error) {
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -61,41 +67,7 @@ func (s *Service) listRules(ctx context.Context, in *SiteInput) (*struct{ Body [
 	for i, f := range files {
 		list[i] = toRuleFile(f)
 	}
-	return &struct{ Body []api.RuleFile }{list}, nil
-}
-
-// rulesOf gives the rules of the program with those that a site has switched on behind them. extra is laid over the site's file of
-// the same name; it may be nil.
-func (s *sweeper) rulesOf(ctx context.Context, site uint64, extra *store.RuleFile) (*identify.Rules, error) {
-	files, err := s.store.RuleFiles(ctx, site)
-	if err != nil {
-		return nil, err
-	}
-	files = slices.DeleteFunc(files, func(f store.RuleFile) bool { return !f.Active || extra != nil && f.Name == extra.Name })
-	if extra != nil {
-		files = append(files, *extra)
-	}
-	if len(files) == 0 {
-		return s.rules, nil
-	}
-	all := slices.Clone(s.rules.All())
-	for _, f := range files {
-		rules, err := identify.ReadRules(f.Name, []byte(f.Text))
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, rules...)
-	}
-	return identify.NewRules(all), nil
-}
-
-// engineOf makes the engine by which a site's devices are identified.
-func (s *sweeper) engineOf(ctx context.Context, site store.Site) (*identify.Engine, error) {
-	rules, err := s.rulesOf(ctx, site.ID, nil)
-	if err != nil {
-		return nil, err
-	}
-	return identify.New(rules, site.Overlay()), nil
+	return listOf(list), nil
 }
 
 func (s *Service) tryRules(ctx context.Context, in *struct {
@@ -124,22 +96,19 @@ func (s *sweeper) tryRules(ctx context.Context, siteID uint64, file store.RuleFi
 	if err != nil {
 		return trial, err
 	}
-	rules, err := s.rulesOf(ctx, siteID, &file)
-	if err != nil {
-		return trial, err
-	}
-	devices, err := s.store.Devices(ctx, siteID)
+	rules, err := s.books.RulesOf(ctx, siteID, &file)
 	if err != nil {
 		return trial, err
 	}
 	engine := identify.New(rules, site.Overlay())
-	for _, d := range devices {
+	err = s.store.EachDevice(ctx, siteID, func(d ledger.Device) error {
 		if changes := changesUnder(engine, d); len(changes) > 0 {
 			trial.Devices++
 			trial.Changes = append(trial.Changes, changes[:min(len(changes), maxChanges-len(trial.Changes))]...)
 		}
-	}
-	return trial, nil
+		return nil
+	})
+	return trial, err
 }
 
 func changesUnder(engine *identify.Engine, d ledger.Device) []api.RuleChange {
@@ -162,8 +131,9 @@ func changesUnder(engine *identify.Engine, d ledger.Device) []api.RuleChange {
 
 func (s *Service) saveRules(ctx context.Context, in *struct {
 	SiteInput
+	MatchInput
 	Body api.NewRuleFile
-}) (*struct{ Body api.RuleFile }, error) {
+}) (*ruleOutput, error) {
 	remark(ctx, "%s", in.Body.Name)
 	if _, err := identify.ReadRules(in.Body.Name, []byte(in.Body.Text)); err != nil {
 		return nil, problem(ctx, err)
@@ -177,6 +147,9 @@ func (s *Service) saveRules(ctx context.Context, in *struct {
 	}
 	file := store.RuleFile{SiteID: in.Site, Name: in.Body.Name}
 	if at := slices.IndexFunc(files, func(f store.RuleFile) bool { return f.Name == in.Body.Name }); at >= 0 {
+		if err := in.check(ruleTag(files[at])); err != nil {
+			return nil, problem(ctx, err)
+		}
 		if file = files[at]; file.Active {
 			return nil, problem(ctx, refuse(http.StatusConflict, "the file of rules %q is on: switch it off before it is replaced, or give this one another name", file.Name))
 		}
@@ -185,14 +158,18 @@ func (s *Service) saveRules(ctx context.Context, in *struct {
 	if err := s.store.SaveRuleFile(ctx, &file); err != nil {
 		return nil, problem(ctx, err)
 	}
-	return &struct{ Body api.RuleFile }{toRuleFile(file)}, nil
+	return &ruleOutput{ruleTag(file), toRuleFile(file)}, nil
 }
 
 func (s *Service) switchRules(ctx context.Context, in *struct {
 	RuleFileInput
+	MatchInput
 	Body api.Activity
-}) (*struct{ Body api.RuleFile }, error) {
+}) (*ruleOutput, error) {
 	file, err := s.store.RuleFile(ctx, in.File)
+	if err == nil {
+		err = in.check(ruleTag(file))
+	}
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -203,11 +180,17 @@ func (s *Service) switchRules(ctx context.Context, in *struct {
 			return nil, problem(ctx, err)
 		}
 	}
-	return &struct{ Body api.RuleFile }{toRuleFile(file)}, nil
+	return &ruleOutput{ruleTag(file), toRuleFile(file)}, nil
 }
 
-func (s *Service) removeRules(ctx context.Context, in *RuleFileInput) (*struct{}, error) {
+func (s *Service) removeRules(ctx context.Context, in *struct {
+	RuleFileInput
+	MatchInput
+}) (*struct{}, error) {
 	file, err := s.store.RuleFile(ctx, in.File)
+	if err == nil {
+		err = in.check(ruleTag(file))
+	}
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -221,20 +204,17 @@ func (s *Service) removeRules(ctx context.Context, in *RuleFileInput) (*struct{}
 // changeRules changes which rules a site has on, and reads all evidence again. Nothing is changed while a sweep runs, which has
 // been given the rules as they are.
 func (s *Service) changeRules(ctx context.Context, site uint64, change func() error) error {
-	if err := s.sweeper.idle(ctx, site); err != nil {
-		return err
-	}
-	if err := change(); err != nil {
+	if err := s.sweeper.aside(ctx, site, change); err != nil {
 		return err
 	}
 	return s.sweeper.rebuild(ctx, site, 0)
 }
 
 // namesOf gives the names that a device goes by, with who tells them.
-func namesOf(d ledger.Device) []api.Name {
+func namesOf(identity identify.Identity) []api.Name {
 	names := []api.Name{}
-	best := d.Identity.Of(identify.Name)
-	for _, claim := range d.Identity {
+	best := identity.Of(identify.Name)
+	for _, claim := range identity {
 		if claim.Attribute != identify.Name {
 			continue
 		}

@@ -33,7 +33,7 @@ const (
 )
 
 // secondFactorType is the type of the problem that says that a code is wanted (RFC 9457, 3.1.1).
-const secondFactorType = "urn:airdrift:problem:second-factor"
+const secondFactorType = "second-factor"
 
 var (
 	errCodeWanted = &refusedError{status: http.StatusUnauthorized, kind: secondFactorType, text: "a code of the second factor is wanted: the six digits that your authenticator shows, or a recovery code"}

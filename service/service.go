@@ -14,6 +14,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"airdrift/books"
 	"airdrift/core/identify"
 	"airdrift/spool"
 	"airdrift/store"
@@ -29,6 +30,8 @@ const (
 	// maxRequests is how many requests to the API are served at once, and maxOfClient how many of one client.
 	maxRequests = 256
 	maxOfClient = 64
+	// maxStreams is how many streams of events are open at once, and maxStreamsOfClient how many of one client.
+	maxStreams, maxStreamsOfClient = 512, 64
 	// maxUploadsOfClient is how many of one client's may be long ones that are still coming in.
 	maxUploadsOfClient = 8
 	// maxFilesOfClient is the same for files and health: more than the connections of a client, so that only one who asks for
@@ -61,6 +64,7 @@ type Config struct {
 type Service struct {
 	store   *store.Store
 	auth    *auth
+	books   *books.Books
 	sweeper *sweeper
 	console fs.FS
 	public  publicNetworks
@@ -72,6 +76,7 @@ type Service struct {
 	pending     sync.Map // by the number of a user, the secret of a second factor that is not turned on yet
 	clients     clients  // of the API
 	readers     clients  // of files and health
+	streams     clients  // of streams of events
 	uploads     clients  // of long requests that are still coming in
 	passwordSet func()   // when the first user's password was changed; nil for nothing
 	end         context.CancelFunc
@@ -83,18 +88,31 @@ func New(ctx context.Context, config Config) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
+	keeper := books.New(config.Store, identify.Default())
 	base, end := context.WithCancel(context.WithoutCancel(ctx))
 	s := &Service{
 		importing: make(chan struct{}, 1),
+		books:     keeper,
 		store:     config.Store, auth: auth, console: config.Console, public: config.Public, secure: config.Secure, proxies: config.Proxies, passwordSet: config.PasswordSet, end: end,
-		sweeper: &sweeper{store: config.Store, spool: config.Spool, vantages: config.Vantages, rules: identify.Default(), vault: config.Vault, public: config.Public, base: base, jobs: map[uint64]*job{}, rebuilding: map[uint64]bool{}, ledgers: map[uint64]*sync.Mutex{}, takenUp: make(chan struct{})},
+		sweeper: &sweeper{store: config.Store, spool: config.Spool, vantages: config.Vantages, books: keeper, vault: config.Vault, public: config.Public, base: base, jobs: map[uint64]*job{}, closed: map[uint64]bool{}, takenUp: make(chan struct{})},
+	}
+	for _, clear := range []func(context.Context) error{
+		func(ctx context.Context) error { return config.Store.RemoveImports(ctx) }, config.Store.ForgetBegun, // of an earlier run, which nobody waits for
+	} {
+		if err := clear(ctx); err != nil {
+			return nil, err
+		}
 	}
 	left, err := s.sweeper.interrupt(ctx)
 	if err != nil {
 		end()
 		return nil, err
 	}
-	s.sweeper.running.Go(func() { s.sweeper.takeUp(base, left) })
+	s.sweeper.running.Go(func() {
+		s.sweeper.takeUp(base, left)
+		s.sweeper.renewStale(base)
+	})
+	s.sweeper.running.Go(func() { s.sweeper.keepEvidence(base) })
 	s.sweeper.running.Go(func() { s.keepAudit(base, config.AuditKept) })
 	return s, nil
 }
@@ -123,7 +141,7 @@ func (s *Service) Handler() http.Handler {
 		router.Use(middleware.ClientIPFromXFF(prefixTextList(s.proxies)...))
 	}
 	router.Group(func(r chi.Router) {
-		r.Use(s.admit, middleware.Throttle(maxRequests), middleware.RequestSize(maxBody), http.NewCrossOriginProtection().Handler)
+		r.Use(s.admit, throttle, limitBody, http.NewCrossOriginProtection().Handler)
 		s.register(humachi.New(r, apiConfig()))
 	})
 	router.Group(func(r chi.Router) {
@@ -146,7 +164,7 @@ func apiConfig() huma.Config {
 }
 
 func (s *Service) register(humaAPI huma.API) {
-	humaAPI.UseMiddleware(s.guard(humaAPI))
+	humaAPI.UseMiddleware(s.guard(humaAPI), s.carryOutOnce(humaAPI))
 	s.registerSession(humaAPI)
 	s.registerSecondFactor(humaAPI)
 	s.registerUsers(humaAPI)
@@ -156,10 +174,15 @@ func (s *Service) register(humaAPI huma.API) {
 	s.registerSweeps(humaAPI)
 	s.registerDevices(humaAPI)
 	s.registerChanges(humaAPI)
+	s.registerTenures(humaAPI)
+	s.registerSweepFiles(humaAPI)
+	s.registerBackup(humaAPI)
+	s.registerGrouping(humaAPI)
 	s.registerRegister(humaAPI)
 	s.registerCredentials(humaAPI)
 	s.registerRules(humaAPI)
 	s.registerLeases(humaAPI)
+	s.registerKeeping(humaAPI)
 }
 
 func (s *Service) health(w http.ResponseWriter, r *http.Request) {

@@ -103,7 +103,7 @@ func checkRegister(t *testing.T, s *servicetest.Service) {
 	}
 	list, err := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Standing: []string{"missing"}, Sort: "name"})
 	var names []string
-	for _, d := range list.Devices {
+	for _, d := range list.Items {
 		names = append(names, d.Name+"/"+d.Presence)
 	}
 	// Those of the networks that were not swept are uncovered; the others did not answer.
@@ -121,10 +121,10 @@ func checkRegister(t *testing.T, s *servicetest.Service) {
 // checkDevice opens the router, which is one device at three addresses.
 func checkDevice(t *testing.T, s *servicetest.Service) {
 	list, err := s.Client.Devices(t.Context(), s.Site.ID, client.DeviceQuery{Kind: []string{"router"}})
-	if err != nil || list.Total != 1 {
+	if err != nil || list.Counted() != 1 {
 		t.Fatalf("routers: %+v, %v", list, err)
 	}
-	d, err := s.Client.Device(t.Context(), list.Devices[0].ID)
+	d, err := s.Client.Device(t.Context(), list.Items[0].ID)
 	if err != nil || !slices.Equal(d.Addrs, []string{"10.40.1.1", "10.40.1.254", "10.40.2.1"}) || d.Vendor != "Ostermoor Networks" || d.Entry == nil {
 		t.Fatalf("the router is %+v, %v", d, err)
 	}
@@ -154,8 +154,8 @@ func TestStoppedSweepKeepsWhatWasSeen(t *testing.T) {
 		t.Fatalf("stopped: %+v, %v", stopped, err)
 	}
 	list, err := s.Client.Devices(t.Context(), s.Site.ID, client.DeviceQuery{})
-	if err != nil || list.Total == 0 {
-		t.Errorf("%d devices were kept, %v", list.Total, err)
+	if err != nil || list.Counted() == 0 {
+		t.Errorf("%d devices were kept, %v", list.Counted(), err)
 	}
 	_, err = s.Client.StopSweep(t.Context(), started.ID)
 	wantProblem(t, "stopping it again", err, http.StatusConflict, "it is stopped")

@@ -26,7 +26,7 @@ func TestSweepThatHasEndedIsWaitedFor(t *testing.T) {
 			ctx, cancel := context.WithCancel(t.Context())
 			defer cancel()
 			j := newJob(store.Sweep{ID: 1, SiteID: 7, State: tt.state}, nil, nil, nil, nil, nil)
-			s := &sweeper{base: ctx, jobs: map[uint64]*job{1: j}, takenUp: make(chan struct{})}
+			s := &sweeper{base: ctx, jobs: map[uint64]*job{1: j}, closed: map[uint64]bool{}, takenUp: make(chan struct{})}
 			close(s.takenUp)
 			if tt.away > 0 {
 				time.AfterFunc(tt.away, func() {
@@ -37,11 +37,11 @@ func TestSweepThatHasEndedIsWaitedFor(t *testing.T) {
 				})
 			}
 			begin := time.Now()
-			err := s.idle(ctx, 7)
+			err := s.aside(ctx, 7, func() error { return nil })
 			if (err == nil) != tt.free || time.Since(begin) != tt.took {
 				t.Errorf("%s: %v after %s", tt.name, err, time.Since(begin))
 			}
-			if err := s.idle(ctx, 8); err != nil {
+			if err := s.aside(ctx, 8, func() error { return nil }); err != nil {
 				t.Errorf("%s: another site: %v", tt.name, err)
 			}
 		})

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"slices"
 
@@ -26,8 +27,18 @@ func (s *Service) registerSites(humaAPI huma.API) {
 	}, s.listSites)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "create-site", Method: http.MethodPost, Path: "/api/v1/sites", Summary: "Enter a site",
-		DefaultStatus: http.StatusCreated, Tags: []string{"sites"}, Extensions: needs(Administer),
+		DefaultStatus: http.StatusCreated, Tags: []string{"sites"}, Extensions: once(Administer),
 	}, s.createSite)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "get-site", Method: http.MethodGet, Path: "/api/v1/sites/{site}", Summary: "One site", Tags: []string{"sites"}, Extensions: needs(Look),
+	}, func(ctx context.Context, in *SiteInput) (*siteOutput, error) { return s.siteOutput(ctx, in.Site) })
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "rename-site", Method: http.MethodPut, Path: "/api/v1/sites/{site}/name", Summary: "Give a site another name", Tags: []string{"sites"}, Extensions: needs(Administer),
+	}, s.renameSite)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "delete-site", Method: http.MethodDelete, Path: "/api/v1/sites/{site}", Summary: "Delete a site with all that was ever seen and said there",
+		DefaultStatus: http.StatusNoContent, Tags: []string{"sites"}, Extensions: needs(Administer),
+	}, s.deleteSite)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "get-overview", Method: http.MethodGet, Path: "/api/v1/sites/{site}/overview", Summary: "What is at a site, in figures", Tags: []string{"sites"}, Extensions: needs(Look),
 	}, s.overview)
@@ -36,7 +47,7 @@ func (s *Service) registerSites(humaAPI huma.API) {
 	}, s.vendor)
 }
 
-func (s *Service) listSites(ctx context.Context, _ *struct{}) (*struct{ Body []api.Site }, error) {
+func (s *Service) listSites(ctx context.Context, _ *struct{}) (*listOutput[api.Site], error) {
 	sites, err := s.store.Sites(ctx)
 	if err != nil {
 		return nil, problem(ctx, err)
@@ -45,10 +56,10 @@ func (s *Service) listSites(ctx context.Context, _ *struct{}) (*struct{ Body []a
 	for i, site := range sites {
 		list[i] = toSite(site)
 	}
-	return &struct{ Body []api.Site }{list}, nil
+	return listOf(list), nil
 }
 
-func (s *Service) createSite(ctx context.Context, in *struct{ Body api.NewSite }) (*struct{ Body api.Site }, error) {
+func (s *Service) createSite(ctx context.Context, in *struct{ Body api.NewSite }) (*siteOutput, error) {
 	site := store.Site{Name: in.Body.Name}
 	var err error
 	if site.NameServers, err = s.toServers(in.Body.NameServers); err != nil {
@@ -71,7 +82,49 @@ func (s *Service) createSite(ctx context.Context, in *struct{ Body api.NewSite }
 	if err := s.store.CreateSite(ctx, &site); err != nil {
 		return nil, problem(ctx, err)
 	}
-	return &struct{ Body api.Site }{toSite(site)}, nil
+	return &siteOutput{siteTag(site), toSite(site)}, nil
+}
+
+func (s *Service) renameSite(ctx context.Context, in *struct {
+	SiteInput
+	MatchInput
+	Body api.SiteName
+}) (*siteOutput, error) {
+	site, err := s.store.Site(ctx, in.Site)
+	if err == nil {
+		err = in.check(siteTag(site))
+	}
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	remark(ctx, "%s is now %s", site.Name, in.Body.Name)
+	if err := s.store.RenameSite(ctx, in.Site, in.Body.Name); err != nil {
+		return nil, problem(ctx, err)
+	}
+	return s.siteOutput(ctx, in.Site)
+}
+
+// deleteSite deletes a site whose name was typed. No sweep of it runs or can start meanwhile, and its ledger is not computed anew.
+func (s *Service) deleteSite(ctx context.Context, in *struct {
+	SiteInput
+	Name string `query:"name" required:"true" maxLength:"200" doc:"The name of the site, typed as it is"`
+}) (*struct{}, error) {
+	site, err := s.store.Site(ctx, in.Site)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	remark(ctx, "%s", site.Name)
+	if in.Name != site.Name {
+		return nil, problem(ctx, &refusedError{status: http.StatusUnprocessableEntity, kind: kindNameTyped, text: fmt.Sprintf("the name that was typed is not that of the site: it is called %q. Nothing was deleted", site.Name)})
+	}
+	return nil, problem(ctx, s.sweeper.aside(ctx, in.Site, func() error {
+		release, err := s.books.Hold(in.Site)
+		if err != nil {
+			return err
+		}
+		defer release()
+		return s.books.DeleteSite(ctx, in.Site)
+	}))
 }
 
 func (s *Service) overview(ctx context.Context, in *SiteInput) (*struct{ Body api.Overview }, error) {
@@ -83,12 +136,12 @@ func (s *Service) overview(ctx context.Context, in *SiteInput) (*struct{ Body ap
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	sweeps, err := s.store.Sweeps(ctx, in.Site, 0, 1)
+	sweeps, err := s.store.Sweeps(ctx, in.Site, store.SweepMark{}, 1)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
 	out := tally(counts)
-	out.Site, out.Notices = toSite(site), s.sweeper.notices()
+	out.Site, out.Notices = toSite(site), s.sweeper.notices(ctx)
 	if out.Traits, err = s.traits(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}

@@ -13,11 +13,9 @@ import (
 	"time"
 
 	"airdrift/api"
-	"airdrift/core/evidence"
+	"airdrift/books"
 	"airdrift/core/identify"
-	"airdrift/core/ledger"
 	"airdrift/core/netrange"
-	"airdrift/core/register"
 	"airdrift/core/sweep"
 	"airdrift/core/wire"
 	"airdrift/spool"
@@ -38,7 +36,7 @@ type sweeper struct {
 	store    *store.Store
 	spool    *spool.Spool
 	vantages Vantages
-	rules    *identify.Rules
+	books    *books.Books
 	vault    *vault.Vault
 	public   publicNetworks
 	base     context.Context // ends when the service does
@@ -46,20 +44,9 @@ type sweeper struct {
 
 	takenUp chan struct{} // closed when what an earlier run has left is entered
 
-	mu         sync.Mutex // guards all below; held for moments, and never while a ledger is changed
-	jobs       map[uint64]*job
-	rebuilding map[uint64]bool        // sites
-	ledgers    map[uint64]*sync.Mutex // of each site, held while its ledger is changed
-}
-
-// ledger gives the lock of a site's ledger.
-func (s *sweeper) ledger(site uint64) *sync.Mutex {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.ledgers[site] == nil {
-		s.ledgers[site] = &sync.Mutex{}
-	}
-	return s.ledgers[site]
+	mu     sync.Mutex // guards all below; held for moments, and never while a ledger is changed
+	jobs   map[uint64]*job
+	closed map[uint64]bool // sites of which no sweep may start now
 }
 
 // start begins a sweep. It refuses what could not be carried out before anything is sent.
@@ -76,6 +63,11 @@ func (s *sweeper) start(ctx context.Context, siteID uint64, wanted api.NewSweep)
 	record, err := plan(site, wanted)
 	if err != nil {
 		return store.Sweep{}, err
+	}
+	if strings.TrimSpace(wanted.Ranges) == "" {
+		if record.Ranges, err = s.withRegistered(ctx, site, record.Ranges); err != nil {
+			return store.Sweep{}, err
+		}
 	}
 	record.Vantage, record.Gateway, record.OnLink = link.Name, link.Gateway, link.Prefixes
 	record.StartedBy = personOf(ctx).name
@@ -94,14 +86,21 @@ func (s *sweeper) start(ctx context.Context, siteID uint64, wanted api.NewSweep)
 	if err := s.freeLocked(siteID); err != nil {
 		return store.Sweep{}, err
 	}
-	if err := s.store.CreateSweep(ctx, &record); err != nil {
-		return store.Sweep{}, err
-	}
-	engine, err := s.engineOf(ctx, site)
+	now, err := s.store.Site(ctx, siteID)
 	if err != nil {
 		return store.Sweep{}, err
 	}
-	return record, s.launchLocked(engine, record, w, order, s.enter, "Started by "+record.StartedBy+" from "+link.Name+".")
+	if !slices.Equal(now.Fence(), site.Fence()) {
+		return store.Sweep{}, refuse(http.StatusConflict, "the fence of the site has been changed meanwhile: look at it, and start the sweep again")
+	}
+	if err := s.store.CreateSweep(ctx, &record); err != nil {
+		return store.Sweep{}, err
+	}
+	engine, err := s.books.EngineOf(ctx, site)
+	if err != nil {
+		return store.Sweep{}, err
+	}
+	return record, s.launchLocked(engine, record, w, order, s.books.Enter, "Started by "+record.StartedBy+" from "+link.Name+".")
 }
 
 // resume goes on with a sweep that was stopped or interrupted, from where it was.
@@ -121,10 +120,13 @@ func (s *sweeper) resume(ctx context.Context, id uint64) (store.Sweep, error) {
 	if record.State == store.Done {
 		return record, refuse(http.StatusConflict, "sweep %d is done: there is nothing left of it to do", id)
 	}
-	if newer, err := s.store.Sweeps(ctx, record.SiteID, 0, 1); err != nil || newer[0].ID != id {
+	if latest, err := s.store.LatestSweep(ctx, record.SiteID); err != nil || latest.ID != id {
 		return record, errors.Join(err, refuse(http.StatusConflict, "sweep %d is not the latest of its site any more: the ledger has gone on without it; start a new one", id))
 	}
 	if err := s.freeLocked(record.SiteID); err != nil {
+		return record, err
+	}
+	if err := s.books.Free(record.SiteID); err != nil {
 		return record, err
 	}
 	site, err := s.store.Site(ctx, record.SiteID)
@@ -139,13 +141,13 @@ func (s *sweeper) resume(ctx context.Context, id uint64) (store.Sweep, error) {
 	if err != nil {
 		return record, err
 	}
-	if order.Known, _, err = s.store.Sightings(ctx, id); err != nil {
+	if order.Known, err = s.store.Sightings(ctx, id); err != nil {
 		return record, err
 	}
 	if order.Credentials, order.Preferred, err = s.credentials(ctx, site.ID); err != nil {
 		return record, err
 	}
-	engine, err := s.engineOf(ctx, site)
+	engine, err := s.books.EngineOf(ctx, site)
 	if err != nil {
 		return record, err
 	}
@@ -155,7 +157,7 @@ func (s *sweeper) resume(ctx context.Context, id uint64) (store.Sweep, error) {
 	if err := s.store.SaveSweep(ctx, record); err != nil {
 		return record, err
 	}
-	return record, s.launchLocked(engine, record, w, order, s.reenter, "Continued by "+personOf(ctx).name+".")
+	return record, s.launchLocked(engine, record, w, order, s.books.Reenter, "Continued by "+personOf(ctx).name+".")
 }
 
 // sweepText says in a line what a sweep looks at.
@@ -200,14 +202,6 @@ func (s *sweeper) settle(ctx context.Context, site uint64) {
 	}
 }
 
-// idle refuses where a sweep of the site runs.
-func (s *sweeper) idle(ctx context.Context, site uint64) error {
-	s.settle(ctx, site)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.freeLocked(site)
-}
-
 // freeLocked refuses where a sweep of the site runs already, what an earlier run has seen is being entered, or the service ends.
 func (s *sweeper) freeLocked(site uint64) error {
 	select {
@@ -215,13 +209,13 @@ func (s *sweeper) freeLocked(site uint64) error {
 	default:
 		return refuse(http.StatusServiceUnavailable, "what was seen before the service started is still being entered: try again in a moment")
 	}
-	if s.rebuilding[site] {
-		return refuse(http.StatusConflict, "the ledger of this site is being rebuilt: try again in a moment")
-	}
 	for _, j := range s.jobs {
 		if running := j.record(); running.SiteID == site {
-			return refuse(http.StatusConflict, "sweep %d of this site is running: wait for its end, or stop it", running.ID)
+			return &refusedError{status: http.StatusConflict, kind: kindSweepRunning, text: fmt.Sprintf("sweep %d of this site is running: wait for its end, or stop it", running.ID)}
 		}
+	}
+	if s.closed[site] {
+		return refuse(http.StatusConflict, "something of this site is being changed: try again in a moment")
 	}
 	if s.base.Err() != nil {
 		return refuse(http.StatusServiceUnavailable, "the service is shutting down")
@@ -229,7 +223,7 @@ func (s *sweeper) freeLocked(site uint64) error {
 	return nil
 }
 
-func (s *sweeper) launchLocked(engine *identify.Engine, record store.Sweep, w wire.Wire, order sweep.Order, enter enterFunc, first string) error {
+func (s *sweeper) launchLocked(engine *identify.Engine, record store.Sweep, w wire.Wire, order sweep.Order, enter books.Entering, first string) error {
 	journal, err := s.spool.Journal(record.ID)
 	if err != nil {
 		// Without the spool a sweep is still worth having; what is seen is written within a second.
@@ -284,7 +278,7 @@ const ownPace = "own"
 // plan makes the record of a sweep out of what was asked for.
 func plan(site store.Site, wanted api.NewSweep) (store.Sweep, error) {
 	record := store.Sweep{
-		SiteID: site.ID, Pace: wanted.Pace, Seed: sweep.RandomSeed(), State: store.Running, Began: time.Now().UTC(),
+		SiteID: site.ID, Name: strings.TrimSpace(wanted.Name), Pace: wanted.Pace, Seed: sweep.RandomSeed(), State: store.Running, Began: time.Now().UTC(),
 		Ports: strings.TrimSpace(wanted.Ports),
 	}
 	if record.Pace == "" {
@@ -310,6 +304,27 @@ func plan(site store.Site, wanted api.NewSweep) (store.Sweep, error) {
 		record.Ranges = prefixTexts(slices.DeleteFunc(site.Fence(), tooLarge))
 	}
 	return record, nil
+}
+
+// maxRegistered is how many addresses of the register are asked beside whole networks.
+const maxRegistered = 1000
+
+// withRegistered adds to the ranges of a whole site the addresses of its register that lie in networks too large to be looked through.
+func (s *sweeper) withRegistered(ctx context.Context, site store.Site, ranges string) (string, error) {
+	entries, err := s.store.Register(ctx, site.ID)
+	if err != nil {
+		return "", err
+	}
+	large := slices.DeleteFunc(site.Fence(), func(p netip.Prefix) bool { return !tooLarge(p) })
+	parts := strings.FieldsFunc(ranges, func(r rune) bool { return r == ',' })
+	added := 0
+	for _, e := range entries {
+		if added < maxRegistered && slices.ContainsFunc(large, func(p netip.Prefix) bool { return p.Contains(e.Addr) }) {
+			parts = append(parts, " "+e.Addr.String())
+			added++
+		}
+	}
+	return strings.TrimSpace(strings.Join(parts, ",")), nil
 }
 
 // tooLarge tells networks that cannot be looked through address by address, as those of IPv6. Who is there is found by
@@ -375,102 +390,50 @@ func prefixTexts(prefixes []netip.Prefix) string {
 	return strings.Join(texts, ", ")
 }
 
-// enterFunc puts a sweep that has ended into its site's ledger.
-type enterFunc func(context.Context, store.Sweep) (store.Sweep, error)
-
-// reenter puts a sweep that was continued into the ledger, in the place of what was entered of it before.
-func (s *sweeper) reenter(ctx context.Context, record store.Sweep) (store.Sweep, error) {
-	own := s.ledger(record.SiteID)
-	own.Lock()
-	defer own.Unlock()
-	if err := s.store.SaveSweep(ctx, record); err != nil {
-		return record, err
-	}
-	if err := s.rewrite(ctx, record.SiteID, 0); err != nil {
-		return record, err
-	}
-	return s.store.Sweep(ctx, record.ID)
-}
-
-// enter puts a sweep that has ended into its site's ledger.
-func (s *sweeper) enter(ctx context.Context, record store.Sweep) (store.Sweep, error) {
-	own := s.ledger(record.SiteID)
-	own.Lock()
-	defer own.Unlock()
-	site, entries, err := s.siteAndRegister(ctx, record.SiteID)
-	if err != nil {
-		return record, err
-	}
-	before, err := s.store.CoveredBefore(ctx, record.SiteID)
-	if err != nil {
-		return record, err
-	}
-	b, err := s.bookkeeper(ctx, site, entries)
-	if err != nil {
-		return record, err
-	}
-	b.before = before
-	enter := b.enter(&record)
-	err = s.store.ApplySweep(ctx, &record, func(known []ledger.Device, sightings []evidence.Sighting, former []uint64) (ledger.Result, error) {
-		result, err := enter(known, sightings, former)
-		ledger.Decide(result.Devices, b.decisions)
-		return result, err
-	})
-	return record, err
-}
-
-func (s *sweeper) siteAndRegister(ctx context.Context, id uint64) (store.Site, []register.Entry, error) {
-	site, err := s.store.Site(ctx, id)
-	if err != nil {
-		return site, nil, err
-	}
-	entries, err := s.store.Register(ctx, id)
-	return site, entries, err
-}
-
-// rebuild writes a site's ledger anew from its sweeps, without the one of the number discard; 0 keeps them all.
+// rebuild computes a site's ledger anew from its sweeps, without the one of the number discard; 0 keeps them all. Until it is put in its
+// place the ledger that there is stays in use, and sweeps go on.
 func (s *sweeper) rebuild(ctx context.Context, siteID, discard uint64) error {
-	s.settle(ctx, siteID)
-	if err := s.holdForRebuild(siteID); err != nil {
+	release, err := s.holdForRebuild(ctx, siteID)
+	if err != nil {
+		return err
+	}
+	defer release()
+	return s.books.Rewrite(ctx, siteID, discard, nil)
+}
+
+// holdForRebuild keeps the sweeps of a site that there are as they are until it is released.
+func (s *sweeper) holdForRebuild(ctx context.Context, site uint64) (release func(), err error) {
+	s.settle(ctx, site)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.freeLocked(site); err != nil {
+		return nil, err
+	}
+	return s.books.Hold(site)
+}
+
+// aside does something while no sweep of a site runs, and none can start.
+func (s *sweeper) aside(ctx context.Context, site uint64, do func() error) error {
+	s.settle(ctx, site)
+	if err := s.shut(site); err != nil {
 		return err
 	}
 	defer func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		delete(s.rebuilding, siteID)
+		delete(s.closed, site)
 	}()
-	own := s.ledger(siteID)
-	own.Lock()
-	defer own.Unlock()
-	return s.rewrite(ctx, siteID, discard)
+	return do()
 }
 
-// holdForRebuild keeps sweeps of a site from starting while its ledger is rebuilt; other sites go on.
-func (s *sweeper) holdForRebuild(site uint64) error {
+func (s *sweeper) shut(site uint64) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err := s.freeLocked(site); err != nil {
 		return err
 	}
-	s.rebuilding[site] = true
+	s.closed[site] = true
 	return nil
-}
-
-// rewrite is rebuild for who holds the ledger.
-func (s *sweeper) rewrite(ctx context.Context, siteID, discard uint64) error {
-	site, entries, err := s.siteAndRegister(ctx, siteID)
-	if err != nil {
-		return err
-	}
-	b, err := s.bookkeeper(ctx, site, entries)
-	if err != nil {
-		return err
-	}
-	return s.store.Rebuild(ctx, siteID, discard, b.enter, func(devices []ledger.Device) ([]ledger.Device, error) {
-		devices = ledger.Match(devices, entries, b.before)
-		ledger.Decide(devices, b.decisions)
-		return devices, nil
-	})
 }
 
 // discard removes a sweep and all that only it brought.
@@ -486,53 +449,27 @@ func (s *sweeper) discard(ctx context.Context, id uint64) error {
 	return s.spool.Remove(id)
 }
 
-// importRegister lays entries over a site's register and gives every device its standing anew.
-func (s *sweeper) importRegister(ctx context.Context, site uint64, entries []register.Entry, replace bool) (added, updated int, err error) {
-	own := s.ledger(site)
-	own.Lock()
-	defer own.Unlock()
-	covered, err := s.store.CoveredBefore(ctx, site)
-	if err != nil {
-		return 0, 0, err
-	}
-	decisions, err := s.store.Decisions(ctx, site)
-	if err != nil {
-		return 0, 0, err
-	}
-	return s.store.ImportRegister(ctx, site, entries, replace, func(devices []ledger.Device, all []register.Entry) ([]ledger.Device, error) {
-		devices = ledger.Match(devices, all, covered)
-		ledger.Decide(devices, decisions)
-		return devices, nil
-	})
-}
-
-// decide writes what somebody says of a device: one decision, and the device as it leaves it.
-func (s *sweeper) decide(ctx context.Context, device uint64, kind ledger.DecisionKind, text string) error {
-	_, site, err := s.store.Device(ctx, device)
-	if err != nil {
-		return err
-	}
-	own := s.ledger(site)
-	own.Lock()
-	defer own.Unlock()
-	return s.store.Decide(ctx, device, kind, text, personOf(ctx).name, time.Now().UTC())
-}
-
 // undo takes back what somebody has said of a device.
 func (s *sweeper) undo(ctx context.Context, decision uint64) error {
-	site, err := s.store.DecisionSite(ctx, decision)
+	undone, site, anew, err := s.books.Undo(ctx, personOf(ctx).name, decision)
 	if err != nil {
 		return err
 	}
-	own := s.ledger(site)
-	own.Lock()
-	defer own.Unlock()
-	undone, err := s.store.Undo(ctx, decision, personOf(ctx).name, time.Now().UTC())
-	if errors.Is(err, store.ErrDecided) {
-		return refuse(http.StatusConflict, "decision %d: %v", decision, store.ErrDecided)
-	}
 	remark(ctx, "%s of device %d", undone.Kind, undone.Device)
-	return err
+	if anew {
+		return s.rebuild(ctx, site, 0)
+	}
+	return nil
+}
+
+// rename gives a sweep a name, in the record of one that runs too.
+func (s *sweeper) rename(ctx context.Context, id uint64, name string) error {
+	if j := s.job(id); j != nil {
+		j.mu.Lock()
+		j.sweep.Name = strings.TrimSpace(name)
+		j.mu.Unlock()
+	}
+	return s.store.NameSweep(ctx, id, strings.TrimSpace(name))
 }
 
 // find gives a sweep's record, from memory while it runs.

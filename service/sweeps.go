@@ -3,16 +3,20 @@ package service
 import (
 	"context"
 	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"airdrift/api"
+	"airdrift/core/evidence"
 	"airdrift/core/identify"
+	"airdrift/store"
 )
 
-type sweepInput struct {
+// SweepInput names a sweep in the path.
+type SweepInput struct {
 	Sweep uint64 `path:"sweep" doc:"Number of the sweep"`
 }
 
@@ -21,7 +25,7 @@ type sweepOutput struct{ Body api.Sweep }
 func (s *Service) registerSweeps(humaAPI huma.API) {
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "start-sweep", Method: http.MethodPost, Path: "/api/v1/sites/{site}/sweeps", Summary: "Start a sweep",
-		DefaultStatus: http.StatusCreated, Tags: []string{"sweeps"}, Extensions: needs(Sweep),
+		DefaultStatus: http.StatusCreated, Tags: []string{"sweeps"}, Extensions: once(Sweep),
 	}, func(ctx context.Context, in *struct {
 		SiteInput
 		Body api.NewSweep
@@ -34,7 +38,7 @@ func (s *Service) registerSweeps(humaAPI huma.API) {
 	}, s.listSweeps)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "get-sweep", Method: http.MethodGet, Path: "/api/v1/sweeps/{sweep}", Summary: "One sweep", Tags: []string{"sweeps"}, Extensions: needs(Look),
-	}, func(ctx context.Context, in *sweepInput) (*sweepOutput, error) {
+	}, func(ctx context.Context, in *SweepInput) (*sweepOutput, error) {
 		record, err := s.sweeper.find(ctx, in.Sweep)
 		return &sweepOutput{toSweep(record)}, problem(ctx, err)
 	})
@@ -46,20 +50,30 @@ func (s *Service) registerSweeps(humaAPI huma.API) {
 	}, s.listSightings)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "continue-sweep", Method: http.MethodPost, Path: "/api/v1/sweeps/{sweep}/continue",
-		Summary: "Go on with a sweep that was stopped or interrupted, from where it was", Tags: []string{"sweeps"}, Extensions: needs(Sweep),
-	}, func(ctx context.Context, in *sweepInput) (*sweepOutput, error) {
+		Summary: "Go on with a sweep that was stopped or interrupted, from where it was", Tags: []string{"sweeps"}, Extensions: once(Sweep),
+	}, func(ctx context.Context, in *SweepInput) (*sweepOutput, error) {
 		record, err := s.sweeper.resume(ctx, in.Sweep)
 		return &sweepOutput{toSweep(record)}, problem(ctx, err)
 	})
 	huma.Register(humaAPI, huma.Operation{
+		OperationID: "name-sweep", Method: http.MethodPut, Path: "/api/v1/sweeps/{sweep}/name", Summary: "Give a sweep a name",
+		DefaultStatus: http.StatusNoContent, Tags: []string{"sweeps"}, Extensions: needs(Sweep),
+	}, func(ctx context.Context, in *struct {
+		SweepInput
+		Body api.SweepName
+	}) (*struct{}, error) {
+		remark(ctx, "%s", in.Body.Name)
+		return nil, problem(ctx, s.sweeper.rename(ctx, in.Sweep, in.Body.Name))
+	})
+	huma.Register(humaAPI, huma.Operation{
 		OperationID: "discard-sweep", Method: http.MethodDelete, Path: "/api/v1/sweeps/{sweep}",
 		Summary: "Remove a sweep and all that only it brought", DefaultStatus: http.StatusNoContent, Tags: []string{"sweeps"}, Extensions: needs(Sweep),
-	}, func(ctx context.Context, in *sweepInput) (*struct{}, error) {
+	}, func(ctx context.Context, in *SweepInput) (*struct{}, error) {
 		return nil, problem(ctx, s.sweeper.discard(ctx, in.Sweep))
 	})
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "reread-sweeps", Method: http.MethodPost, Path: "/api/v1/sites/{site}/reread",
-		Summary: "Read all stored evidence again and write the ledger anew, with no packet sent", DefaultStatus: http.StatusNoContent, Tags: []string{"sweeps"}, Extensions: needs(Sweep),
+		Summary: "Read all stored evidence again and write the ledger anew, with no packet sent", DefaultStatus: http.StatusNoContent, Tags: []string{"sweeps"}, Extensions: once(Sweep),
 	}, func(ctx context.Context, in *SiteInput) (*struct{}, error) {
 		return nil, problem(ctx, s.sweeper.rebuild(ctx, in.Site, 0))
 	})
@@ -70,30 +84,32 @@ func (s *Service) registerSweeps(humaAPI huma.API) {
 		OperationID: "watch-sweep", Method: http.MethodGet, Path: "/api/v1/sweeps/{sweep}/events",
 		Summary: "Watch a sweep: what it has seen so far, then what happens, and at the end the sweep itself", Tags: []string{"sweeps"}, Extensions: needs(Look),
 	}, map[string]any{
-		"progress": api.Progress{}, "sighting": api.Sighting{}, "warning": api.Warning{}, "sweep": api.Sweep{},
+		"progress": api.Progress{}, "sighting": api.Sighting{}, "warning": api.Warning{}, "sweep": api.Sweep{}, "alive": api.Alive{}, "behind": api.Behind{},
 	}, s.watchSweep)
 }
 
 func (s *Service) listSweeps(ctx context.Context, in *struct {
 	SiteInput
-	Before uint64 `query:"before" doc:"List sweeps with lower numbers only"`
-	Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
-}) (*struct{ Body []api.Sweep }, error) {
-	sweeps, err := s.store.Sweeps(ctx, in.Site, in.Before, in.Limit)
+	PageInput
+}) (*listOutput[api.Sweep], error) {
+	var below store.SweepMark
+	if _, err := in.mark(&below); err != nil {
+		return nil, problem(ctx, err)
+	}
+	sweeps, err := s.store.Sweeps(ctx, in.Site, below, in.Limit+1)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	list := make([]api.Sweep, len(sweeps))
-	for i, record := range sweeps {
+	present := func(record store.Sweep) api.Sweep {
 		if j := s.sweeper.job(record.ID); j != nil {
 			record = j.record()
 		}
-		list[i] = toSweep(record)
+		return toSweep(record)
 	}
-	return &struct{ Body []api.Sweep }{list}, nil
+	return pageOf(sweeps, in.Limit, present, func(record store.Sweep) any { return store.SweepMark{Began: record.Began, ID: record.ID} }), nil
 }
 
-func (s *Service) sweepLog(ctx context.Context, in *sweepInput) (*struct{ Body []api.LogLine }, error) {
+func (s *Service) sweepLog(ctx context.Context, in *SweepInput) (*listOutput[api.LogLine], error) {
 	if _, err := s.store.Sweep(ctx, in.Sweep); err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -105,10 +121,10 @@ func (s *Service) sweepLog(ctx context.Context, in *sweepInput) (*struct{ Body [
 	for i, l := range lines {
 		list[i] = api.LogLine(l)
 	}
-	return &struct{ Body []api.LogLine }{list}, nil
+	return listOf(list), nil
 }
 
-func (s *Service) stopSweep(ctx context.Context, in *sweepInput) (*sweepOutput, error) {
+func (s *Service) stopSweep(ctx context.Context, in *SweepInput) (*sweepOutput, error) {
 	j := s.sweeper.job(in.Sweep)
 	if j == nil {
 		record, err := s.store.Sweep(ctx, in.Sweep)
@@ -125,61 +141,74 @@ func (s *Service) stopSweep(ctx context.Context, in *sweepInput) (*sweepOutput, 
 	return &sweepOutput{toSweep(j.record())}, nil
 }
 
-func (s *Service) listSightings(ctx context.Context, in *sweepInput) (*struct{ Body []api.Sighting }, error) {
-	list, err := s.sightings(ctx, in.Sweep)
-	return &struct{ Body []api.Sighting }{list}, problem(ctx, err)
+func (s *Service) listSightings(ctx context.Context, in *struct {
+	SweepInput
+	PageInput
+}) (*listOutput[api.Sighting], error) {
+	var behind store.SightingMark
+	if _, err := in.mark(&behind); err != nil {
+		return nil, problem(ctx, err)
+	}
+	stored, engine, err := s.sightings(ctx, in.Sweep, behind, in.Limit+1)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	to := func(sg evidence.Sighting) api.Sighting { return toSighting(sg, true, engine) }
+	return pageOf(stored, in.Limit, to, func(sg evidence.Sighting) any { return store.MarkOf(sg) }), nil
 }
 
-// sightings gives what is stored of a sweep's sightings.
-func (s *Service) sightings(ctx context.Context, id uint64) ([]api.Sighting, error) {
+// sightings gives what is stored of some sightings of a sweep, and what tells what they are.
+func (s *Service) sightings(ctx context.Context, id uint64, behind store.SightingMark, limit int) ([]evidence.Sighting, *identify.Engine, error) {
 	record, err := s.store.Sweep(ctx, id)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	site, err := s.store.Site(ctx, record.SiteID)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	stored, _, err := s.store.Sightings(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	engine := identify.New(s.sweeper.rules, site.Overlay())
-	list := make([]api.Sighting, len(stored))
-	for i, sg := range stored {
-		list[i] = toSighting(sg, true, engine)
-	}
-	return list, nil
+	stored, err := s.store.SightingsBehind(ctx, id, behind, limit)
+	return stored, identify.New(identify.Default(), site.Overlay()), err
 }
 
 // watchSweep tells a sweep's events until it is over or the listener goes away.
-func (s *Service) watchSweep(ctx context.Context, in *sweepInput, send sse.Sender) {
+func (s *Service) watchSweep(ctx context.Context, in *watchInput, send sse.Sender) {
 	j := s.sweeper.job(in.Sweep)
 	if j == nil {
 		s.tellEnded(ctx, in.Sweep, send)
 		return
 	}
-	past, events := j.listen()
+	after, _ := strconv.Atoi(in.LastEvent) // 0 for who comes first, and for what is no number
+	past, events := j.listen(after)
 	defer j.unlisten(events)
 	for _, e := range past {
-		if send.Data(e) != nil {
+		if send(sse.Message{ID: e.turn, Data: e.event}) != nil {
 			return
 		}
 	}
-	recheck := time.NewTicker(recheckEvery)
+	recheck, alive := time.NewTicker(recheckEvery), time.NewTicker(aliveEvery)
 	defer recheck.Stop()
+	defer alive.Stop()
 	for {
 		select {
 		case <-recheck.C:
 			if !s.auth.still(ctx, requestOf(ctx).claim, Look) {
 				return // signed out, revoked or expired since
 			}
-		case e, open := <-events:
-			if !open {
-				_ = send.Data(toSweep(j.record())) // told once more, as a listener that was cut off missed it
+		case <-alive.C:
+			if send.Data(api.Alive{At: time.Now().UTC()}) != nil {
 				return
 			}
-			if send.Data(e) != nil {
+		case e, open := <-events:
+			switch record := j.record(); {
+			case !open && record.State == store.Running:
+				_ = send.Data(api.Behind{Text: "You lag behind, and were left out of some events. Watch again from the last that you were told."})
+				return
+			case !open:
+				_ = send.Data(toSweep(record)) // told once more, as a listener that was cut off missed it
+				return
+			}
+			if send(sse.Message{ID: e.turn, Data: e.event}) != nil {
 				return
 			}
 		case <-ctx.Done():
@@ -188,8 +217,20 @@ func (s *Service) watchSweep(ctx context.Context, in *sweepInput, send sse.Sende
 	}
 }
 
+// watchInput names the sweep that is watched, and the event that was told last by an earlier answer.
+type watchInput struct {
+	SweepInput
+	LastEvent string `header:"Last-Event-ID" doc:"Go on behind this event (WHATWG HTML, 9.2.4)"`
+}
+
+// aliveEvery is how often who watches is told that the line holds, where nothing else is told.
+const aliveEvery = 15 * time.Second
+
 // recheckEvery is how often it is looked whether who watches may still do so.
 const recheckEvery = 10 * time.Second
+
+// tellAtOnce is how many sightings of a sweep that is over are read at a time.
+const tellAtOnce = 1000
 
 // tellEnded tells what a sweep that is over saw.
 func (s *Service) tellEnded(ctx context.Context, id uint64, send sse.Sender) {
@@ -198,14 +239,20 @@ func (s *Service) tellEnded(ctx context.Context, id uint64, send sse.Sender) {
 		_ = send.Data(api.Warning{Text: "There is no such sweep."})
 		return
 	}
-	list, err := s.sightings(ctx, id)
-	if err != nil {
-		_ = send.Data(api.Warning{Text: "What the sweep saw cannot be read from the database."})
-	}
-	for _, sg := range list {
-		if send.Data(sg) != nil {
-			return
+	for behind := (store.SightingMark{}); ; {
+		list, engine, err := s.sightings(ctx, id, behind, tellAtOnce)
+		if err != nil {
+			_ = send.Data(api.Warning{Text: "What the sweep saw cannot be read from the database."})
 		}
+		for _, sg := range list {
+			if send.Data(toSighting(sg, true, engine)) != nil {
+				return
+			}
+		}
+		if len(list) < tellAtOnce {
+			break
+		}
+		behind = store.MarkOf(list[len(list)-1])
 	}
 	_ = send.Data(toSweep(record))
 }

@@ -52,6 +52,30 @@ func (s *sweeper) takeUp(ctx context.Context, left []uint64) {
 	}
 }
 
+// renewStale computes those ledgers anew that are no longer as the program keeps them. One that cannot be harms no other.
+func (s *sweeper) renewStale(ctx context.Context) {
+	sites, err := s.store.Sites(ctx)
+	if ctx.Err() != nil {
+		return
+	}
+	if err != nil {
+		slog.ErrorContext(ctx, "sites could not be looked through for ledgers that are to be rebuilt", "error", err)
+		return
+	}
+	for _, site := range sites {
+		if site.Stale == "" {
+			continue
+		}
+		slog.InfoContext(ctx, "the ledger of a site is computed anew", "site", site.Name, "as", site.Stale)
+		if err := s.rebuild(ctx, site.ID, 0); err != nil {
+			slog.ErrorContext(ctx, "the ledger of a site could not be computed anew", "site", site.Name, "error", err)
+			if err := s.store.SetStale(ctx, site.ID, "it could not be computed anew: "+err.Error()); err != nil {
+				slog.ErrorContext(ctx, "the state of a site could not be written", "site", site.Name, "error", err)
+			}
+		}
+	}
+}
+
 // takeUpOne enters what one sweep had seen. Whatever of its journal cannot be used is kept under another name.
 func (s *sweeper) takeUpOne(ctx context.Context, id uint64) error {
 	record, err := s.store.Sweep(ctx, id)
@@ -89,7 +113,7 @@ func (s *sweeper) enterInterrupted(ctx context.Context, record store.Sweep) erro
 	if err := s.store.Log(ctx, record.ID, store.LogLine{At: time.Now().UTC(), Text: text}); err != nil {
 		return err
 	}
-	_, err := enterOrFail(ctx, s.store, s.enter, record)
+	_, err := enterOrFail(ctx, s.store, s.books.Enter, record)
 	return err
 }
 
@@ -104,12 +128,19 @@ func (s *sweeper) putAside(ctx context.Context, id uint64, why string, cause err
 }
 
 // notices are what somebody has to look after, in words.
-func (s *sweeper) notices() []string {
+func (s *sweeper) notices(ctx context.Context) []string {
 	list := []string{}
 	select {
 	case <-s.takenUp:
 	default:
 		list = append(list, "What was seen before the service started is being entered into the list of devices.")
+	}
+	if sites, err := s.store.Sites(ctx); err == nil { // else the health says that the database is away
+		for _, site := range sites {
+			if site.Stale != "" {
+				list = append(list, fmt.Sprintf("The list of devices of the site %s is to be computed anew: %s.", site.Name, site.Stale))
+			}
+		}
 	}
 	aside, err := s.spool.Aside()
 	if err != nil {

@@ -249,7 +249,7 @@ func toTokens(tokens []store.Token) []api.Token {
 	return list
 }
 
-func (s *Service) listUsers(ctx context.Context, _ *struct{}) (*struct{ Body []api.User }, error) {
+func (s *Service) listUsers(ctx context.Context, _ *struct{}) (*listOutput[api.User], error) {
 	users, err := s.store.Users(ctx)
 	if err != nil {
 		return nil, problem(ctx, err)
@@ -258,7 +258,7 @@ func (s *Service) listUsers(ctx context.Context, _ *struct{}) (*struct{ Body []a
 	for i, u := range users {
 		list[i] = api.User{Name: u.Name, Role: u.Role, Created: u.CreatedAt, SecondFactor: len(u.SecondFactor) > 0}
 	}
-	return &struct{ Body []api.User }{list}, nil
+	return listOf(list), nil
 }
 
 func (s *Service) createUser(ctx context.Context, in *struct{ Body api.NewUser }) (*struct{ Body api.User }, error) {
@@ -275,7 +275,7 @@ func (s *Service) createUser(ctx context.Context, in *struct{ Body api.NewUser }
 	return &struct{ Body api.User }{api.User{Name: user.Name, Role: user.Role, Created: user.CreatedAt}}, nil
 }
 
-func (s *Service) listTokens(ctx context.Context, _ *struct{}) (*struct{ Body []api.Token }, error) {
+func (s *Service) listTokens(ctx context.Context, _ *struct{}) (*listOutput[api.Token], error) {
 	user, err := s.store.User(ctx, personOf(ctx).name)
 	if err != nil {
 		return nil, problem(ctx, err)
@@ -284,7 +284,7 @@ func (s *Service) listTokens(ctx context.Context, _ *struct{}) (*struct{ Body []
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	return &struct{ Body []api.Token }{toTokens(tokens)}, nil
+	return listOf(toTokens(tokens)), nil
 }
 
 func (s *Service) createToken(ctx context.Context, in *struct{ Body api.NewToken }) (*struct{ Body api.Token }, error) {
@@ -316,16 +316,15 @@ func (s *Service) deleteToken(ctx context.Context, in *struct {
 }
 
 func (s *Service) listAudit(ctx context.Context, in *struct {
-	Before uint64 `query:"before" doc:"List lines with lower numbers only"`
-	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
-}) (*struct{ Body []api.AuditLine }, error) {
-	lines, err := s.store.Audit(ctx, in.Before, in.Limit)
+	PageInput
+}) (*listOutput[api.AuditLine], error) {
+	var below uint64
+	if _, err := in.mark(&below); err != nil {
+		return nil, problem(ctx, err)
+	}
+	lines, err := s.store.Audit(ctx, below, in.Limit+1)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	list := make([]api.AuditLine, len(lines))
-	for i, l := range lines {
-		list[i] = api.AuditLine(l)
-	}
-	return &struct{ Body []api.AuditLine }{list}, nil
+	return pageOf(lines, in.Limit, func(l store.AuditLine) api.AuditLine { return api.AuditLine(l) }, func(l store.AuditLine) any { return l.ID }), nil
 }

@@ -93,11 +93,11 @@ func TestSecretsAreNeverToldAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	list, err := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{})
-	if err != nil || len(list.Devices) == 0 {
+	if err != nil || len(list.Items) == 0 {
 		t.Fatal(list, err)
 	}
 	for _, id := range ids {
-		if _, err := s.Client.TryCredential(ctx, list.Devices[0].ID, id); err != nil {
+		if _, err := s.Client.TryCredential(ctx, list.Items[0].ID, id); err != nil {
 			t.Error(err)
 		}
 	}
@@ -161,10 +161,10 @@ func TestCredentialsOpenAgents(t *testing.T) {
 		t.Fatal(err)
 	}
 	found, err := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Model: []string{"Climate 900"}, Service: []string{"snmp"}, Vendor: []string{"Thornquist Controls"}, Firmware: []string{"4.2"}, Strength: 10})
-	if err != nil || found.Total != 2 {
-		t.Fatalf("%d devices are told by their agents, want 2: %+v %v", found.Total, found, err)
+	if err != nil || found.Counted() != 2 {
+		t.Fatalf("%d devices are told by their agents, want 2: %+v %v", found.Counted(), found, err)
 	}
-	device, err := s.Client.Device(ctx, found.Devices[0].ID)
+	device, err := s.Client.Device(ctx, found.Items[0].ID)
 	if err != nil || len(device.Interfaces) == 0 || len(device.Parts) == 0 || len(device.Names) == 0 {
 		t.Errorf("of the device are known %d interfaces, %d parts, names %v; %v", len(device.Interfaces), len(device.Parts), device.Names, err)
 	}
@@ -214,7 +214,7 @@ func TestRulesOfASite(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return list.Total
+		return int64(list.Counted())
 	}
 	file, err := s.Client.SaveRules(ctx, site, api.NewRuleFile{Name: "garden", Text: bells})
 	if err != nil || file.Active || models() != 0 {
@@ -236,13 +236,13 @@ func TestRulesOfASite(t *testing.T) {
 		t.Fatalf("leases %+v, %v", got, err)
 	}
 	list, err := s.Client.Devices(ctx, site, client.DeviceQuery{Text: "front-desk-phone"})
-	if err != nil || list.Total != 1 || list.Devices[0].Name != "front-desk-phone" || list.Devices[0].Vendor != "Elderwick Voice" {
+	if err != nil || list.Counted() != 1 || list.Items[0].Name != "front-desk-phone" || list.Items[0].Vendor != "Elderwick Voice" {
 		t.Errorf("the lease tells %+v, %v", list, err)
 	}
 	if err := s.Client.RemoveLeases(ctx, site); err != nil {
 		t.Error(err)
 	}
-	if list, err = s.Client.Devices(ctx, site, client.DeviceQuery{Text: "front-desk-phone"}); err != nil || list.Total != 0 {
+	if list, err = s.Client.Devices(ctx, site, client.DeviceQuery{Text: "front-desk-phone"}); err != nil || list.Counted() != 0 {
 		t.Errorf("forgotten, it still tells %+v, %v", list, err)
 	}
 }

@@ -3,6 +3,7 @@
 package simsite
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -30,6 +31,7 @@ type Scenario struct {
 
 	Models  []Model  `yaml:"models"`
 	Devices []Device `yaml:"devices"`
+	Visits  []Visit  `yaml:"visits"` // on days one after the other; none where the auditor comes once
 }
 
 // Prefix gives a MAC prefix of 24, 28 or 36 bits to an invented maker.
@@ -84,6 +86,8 @@ type Device struct {
 	Faults   []string  `yaml:"faults"`   // see FaultDropsEcho and the other names
 	Services []Service `yaml:"services"` // besides those of its model
 	Hostname string    `yaml:"hostname"` // what the building's name servers call it
+	Firmware string    `yaml:"firmware"` // where it differs from its model's
+	Called   string    `yaml:"called"`   // what it says its name is; the name where it is left out
 
 	Conditions `yaml:",inline"` // of its own cable, besides those of its networks
 	AnswersFor string           `yaml:"answersFor"` // a range of addresses for which it answers ARP requests
@@ -190,6 +194,7 @@ func (c *checker) check() {
 	for i, d := range c.scenario.Devices {
 		c.checkDevice(fmt.Sprintf("$.devices[%d]", i), d)
 	}
+	c.checkVisits()
 }
 
 var prefixForm = regexp.MustCompile(`^([0-9a-f]{2}:){2}[0-9a-f]{2}(/24|:[0-9a-f]/28|:[0-9a-f]{2}:[0-9a-f]/36)?$`)
@@ -328,8 +333,9 @@ func (s *Scenario) Services(d Device) []Service {
 // fill puts the device's own name, serial number and host into what a service tells.
 func (s *Scenario) fill(service Service, d Device) Service {
 	secret := deviceSecret(s.Seed, d.Name)
-	host := strings.ReplaceAll(d.Name, " ", "-")
-	own := strings.NewReplacer("{name}", d.Name, "{serial}", fmt.Sprintf("%X", secret[:4]), "{host}", host)
+	name := cmp.Or(d.Called, d.Name)
+	host := strings.ReplaceAll(name, " ", "-")
+	own := strings.NewReplacer("{name}", name, "{serial}", fmt.Sprintf("%X", secret[:4]), "{host}", host, "{firmware}", cmp.Or(d.Firmware, s.model(d.Model).Firmware))
 	tells := make(map[string]string, len(service.Tells))
 	for key, text := range service.Tells {
 		tells[key] = own.Replace(text)

@@ -52,22 +52,22 @@ func (changeRow) TableName() string { return "changes" }
 // maxChange is what a column takes, in bytes.
 const maxChange = 1000
 
-// saveChanges writes what a sweep has found changed, in the place of what was written of it before.
-func saveChanges(tx *gorm.DB, site, sweep uint64, result ledger.Result) error {
-	if err := tx.Where("sweep_id = ?", sweep).Delete(&changeRow{}).Error; err != nil {
-		return err
-	}
-	if len(result.Changes) == 0 {
-		return nil
-	}
+// changesOf gives the rows of what a sweep has found changed.
+func changesOf(sweep uint64, result ledger.Result) []changeRow {
 	rows := make([]changeRow, len(result.Changes))
 	for i, c := range result.Changes {
 		rows[i] = changeRow{
-			SiteID: site, SweepID: sweep, DeviceID: result.Devices[c.Device].ID, Kind: string(c.Kind), Attribute: c.Attribute,
-			Was: fit(c.Before, maxChange), Became: fit(c.After, maxChange),
+			SweepID: sweep, DeviceID: result.Devices[c.Device].ID, Kind: string(c.Kind), Attribute: c.Attribute, Was: fit(c.Before, maxChange), Became: fit(c.After, maxChange),
 		}
 	}
-	return tx.CreateInBatches(rows, batchSize).Error
+	return rows
+}
+
+func saveChanges(tx *gorm.DB, site uint64, rows []changeRow) error {
+	for i := range rows {
+		rows[i].SiteID = site
+	}
+	return createMany(tx, rows)
 }
 
 // Changes gives changes, the newest first.

@@ -5,11 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"airdrift/core/ledger"
 )
@@ -35,6 +35,7 @@ type decisionRow struct {
 	DeviceID uint64
 	HeldBy   uint64
 	Known    string
+	Other    string // likewise of what it is about beside the device; empty where that is nothing
 	Text     string
 	Who      string
 	At       time.Time
@@ -46,12 +47,17 @@ type decisionRow struct {
 func (decisionRow) TableName() string { return "decisions" }
 
 func (r decisionRow) decided() (Decided, error) {
-	d := Decided{Decision: ledger.Decision{ID: r.ID, Kind: ledger.DecisionKind(r.Kind), Device: r.DeviceID, Text: r.Text, By: r.Who, At: r.At}, EndedBy: r.EndedBy, UndoneBy: r.UndoneBy}
+	d := Decided{Decision: ledger.Decision{ID: r.ID, Kind: ledger.DecisionKind(r.Kind), Device: r.DeviceID, Holder: r.HeldBy, Text: r.Text, By: r.Who, At: r.At}, EndedBy: r.EndedBy, UndoneBy: r.UndoneBy}
 	if r.UndoneAt != nil {
 		d.UndoneAt = *r.UndoneAt
 	}
 	if err := json.Unmarshal([]byte(r.Known), &d.Known); err != nil {
 		return d, fmt.Errorf("stored decision %d: %w", r.ID, err)
+	}
+	if r.Other != "" {
+		if err := json.Unmarshal([]byte(r.Other), &d.Other); err != nil {
+			return d, fmt.Errorf("stored decision %d: %w", r.ID, err)
+		}
 	}
 	return d, nil
 }
@@ -95,42 +101,82 @@ func (s *Store) DecisionsOf(ctx context.Context, device uint64) ([]Decided, erro
 	return list, own(err, "decisions")
 }
 
-// Decide writes a decision of a device. It takes the place of those of its kind that apply to the device.
-func (s *Store) Decide(ctx context.Context, device uint64, kind ledger.DecisionKind, text, by string, at time.Time) error {
-	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		d, site, err := lockDevice(tx, device)
+// SettleSaid holds devices against what people have said.
+type SettleSaid func(shelf ledger.Shelf, result *ledger.Result, decisions []ledger.Decision) (gone []uint64, err error)
+
+// Decide writes a decision of the device of its number, and gives its own. It takes the place of those of its kind that apply to the
+// device. Where it concerns others too, settle finds them; it is nil where it does not.
+func (s *Store) Decide(ctx context.Context, said ledger.Decision, settle SettleSaid) (number uint64, err error) {
+	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		d, site, err := lockDevice(tx, said.Device)
 		if err != nil {
 			return err
 		}
-		known, err := json.Marshal(ledger.KnownBy(d))
+		said.Known = ledger.KnownBy(d)
+		if said.Kind == ledger.DecidedLink {
+			said.Known.Entry = 0 // it is another from now on
+		}
+		row, err := toDecisionRow(site, said)
 		if err != nil {
 			return err
 		}
-		row := decisionRow{SiteID: site, Kind: string(kind), DeviceID: device, HeldBy: device, Known: string(known), Text: text, Who: by, At: at}
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
-		ended := tx.Model(&decisionRow{}).Where("held_by = ? AND kind = ? AND id <> ? AND "+holding, device, kind, row.ID)
+		number = row.ID
+		ended := tx.Model(&decisionRow{}).Where("held_by = ? AND kind = ? AND id <> ? AND "+holding, d.ID, said.Kind, row.ID)
 		if err := ended.Update("ended_by", row.ID).Error; err != nil {
 			return err
 		}
-		return redecide(tx, site, d)
+		return redecide(tx, site, d, settle)
 	})
-	return own(err, fmt.Sprintf("device %d", device))
+	return number, own(err, fmt.Sprintf("device %d", said.Device))
 }
 
-// Undo takes a decision back, so that the one holds again whose place it had taken. It gives the decision.
-func (s *Store) Undo(ctx context.Context, decision uint64, by string, at time.Time) (undone ledger.Decision, err error) {
-	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+func toDecisionRow(site uint64, d ledger.Decision) (decisionRow, error) {
+	known, err := json.Marshal(d.Known)
+	if err != nil {
+		return decisionRow{}, err
+	}
+	row := decisionRow{SiteID: site, Kind: string(d.Kind), DeviceID: d.Device, HeldBy: d.Device, Known: string(known), Text: d.Text, Who: d.By, At: d.At}
+	if !reflect.ValueOf(d.Other).IsZero() {
+		other, err := json.Marshal(d.Other)
+		if err != nil {
+			return decisionRow{}, err
+		}
+		row.Other = string(other)
+	}
+	return row, nil
+}
+
+// DecideTold writes that somebody has said what is one device and what is not. It stands beside others of its kind, and applies when the
+// ledger is computed anew. It gives the decision's number.
+func (s *Store) DecideTold(ctx context.Context, site uint64, d ledger.Decision) (uint64, error) {
+	row, err := toDecisionRow(site, d)
+	if err != nil {
+		return 0, err
+	}
+	err = s.db.WithContext(ctx).Create(&row).Error
+	return row.ID, own(err, fmt.Sprintf("device %d", d.Device))
+}
+
+// Forget takes away a decision that has never come to apply.
+func (s *Store) Forget(ctx context.Context, decision uint64) error {
+	return own(s.db.WithContext(ctx).Delete(&decisionRow{}, decision).Error, fmt.Sprintf("decision %d", decision))
+}
+
+// Undo takes a decision back, so that the one holds again whose place it had taken. settle is as for Decide.
+func (s *Store) Undo(ctx context.Context, decision uint64, by string, at time.Time, settle SettleSaid) error {
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var row decisionRow
-		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).First(&row, decision).Error; err != nil {
+		if err := tx.Clauses(lockRow).First(&row, decision).Error; err != nil {
 			return err
 		}
 		was, err := row.decided()
 		if err != nil {
 			return err
 		}
-		if undone = was.Decision; !was.Holds() {
+		if !was.Holds() {
 			return ErrDecided
 		}
 		if err := tx.Model(&row).Updates(map[string]any{"undone_by": by, "undone_at": at}).Error; err != nil {
@@ -146,24 +192,39 @@ func (s *Store) Undo(ctx context.Context, decision uint64, by string, at time.Ti
 		if err != nil {
 			return err
 		}
-		return redecide(tx, site, d)
+		return redecide(tx, site, d, settle)
 	})
-	return undone, own(err, fmt.Sprintf("decision %d", decision))
+	return own(err, fmt.Sprintf("decision %d", decision))
 }
 
-// DecisionSite gives the site of a decision.
-func (s *Store) DecisionSite(ctx context.Context, decision uint64) (uint64, error) {
+// Decision gives one decision and its site.
+func (s *Store) Decision(ctx context.Context, decision uint64) (ledger.Decision, uint64, error) {
 	var row decisionRow
-	err := s.db.WithContext(ctx).Select("id, site_id").First(&row, decision).Error
-	return row.SiteID, own(err, fmt.Sprintf("decision %d", decision))
+	if err := s.db.WithContext(ctx).First(&row, decision).Error; err != nil {
+		return ledger.Decision{}, 0, own(err, fmt.Sprintf("decision %d", decision))
+	}
+	d, err := row.decided()
+	return d.Decision, row.SiteID, err
 }
 
 func lockDevice(tx *gorm.DB, id uint64) (ledger.Device, uint64, error) {
-	return deviceOf(tx.Clauses(clause.Locking{Strength: "UPDATE"}), id)
+	if err := tx.Clauses(lockRow).Select("id").First(&deviceRow{}, id).Error; err != nil {
+		return ledger.Device{}, 0, err
+	}
+	return deviceOf(tx, id)
 }
 
-// redecide writes one device as the decisions that apply to it leave it, and nothing else.
-func redecide(tx *gorm.DB, site uint64, d ledger.Device) error {
+// redecide writes one device as the decisions that apply to it leave it, and others only where settle finds them.
+func redecide(tx *gorm.DB, site uint64, d ledger.Device, settle SettleSaid) error {
+	if settle != nil {
+		holding, err := decisionsWhere(tx, "site_id = ? AND "+holding, site)
+		if err != nil {
+			return err
+		}
+		return resettle(tx, site, func(shelf ledger.Shelf, result *ledger.Result) ([]uint64, error) {
+			return settle(shelf, result, plain(holding))
+		})
+	}
 	list, err := decisionsWhere(tx, "held_by = ? AND "+holding, d.ID)
 	if err != nil {
 		return err
@@ -172,41 +233,19 @@ func redecide(tx *gorm.DB, site uint64, d ledger.Device) error {
 	if err != nil {
 		return err
 	}
-	decisions := plain(list)
-	for i := range decisions {
-		decisions[i].Device = d.ID // all are the device's own, whatever number it had when they were made
-	}
 	devices := []ledger.Device{d}
-	ledger.Decide(devices, decisions)
+	ledger.Decide(devices, plain(list))
 	after, err := toDeviceRow(site, devices[0])
 	if err != nil {
 		return err
 	}
-	if err := tx.Save(&after).Error; err != nil {
+	if err := tx.Model(&deviceRow{}).Where("id = ?", d.ID).Select("standing", "group_name", "record").Updates(&after).Error; err != nil {
+		return err
+	}
+	words := newWordBook(site, 1)
+	words.add(devices[0])
+	if err := words.write(tx); err != nil {
 		return err
 	}
 	return shiftCount(tx, before, after)
-}
-
-// saveHolders writes which device each decision of a site applies to, where that has changed.
-func saveHolders(tx *gorm.DB, site uint64, devices []ledger.Device) error {
-	holder := map[uint64]uint64{}
-	for _, d := range devices {
-		for _, decision := range d.Decisions {
-			holder[decision] = d.ID
-		}
-	}
-	var rows []decisionRow
-	if err := tx.Select("id, held_by").Where("site_id = ? AND "+holding, site).Find(&rows).Error; err != nil {
-		return err
-	}
-	for _, r := range rows {
-		if r.HeldBy == holder[r.ID] {
-			continue
-		}
-		if err := tx.Model(&decisionRow{}).Where("id = ?", r.ID).Update("held_by", holder[r.ID]).Error; err != nil {
-			return err
-		}
-	}
-	return nil
 }

@@ -10,8 +10,10 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
 	"gorm.io/gorm"
 
+	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
 	"airdrift/core/ledger"
@@ -35,6 +37,7 @@ type DeviceLine struct {
 	LastSeen  time.Time
 	Contested bool // it shares an address with another device
 	Traits    []ledger.Trait
+	Group     string // that somebody has put it into
 }
 
 // LineOf gives what a list shows of a device.
@@ -44,7 +47,7 @@ func LineOf(d ledger.Device) DeviceLine {
 		Model: believed(d, identify.Model), OS: believed(d, identify.OS), Firmware: d.Identity.Of(identify.Firmware),
 		Strength: d.Identity.Strength(identify.Kind), Standing: d.Standing, Presence: d.Presence,
 		FirstSeen: d.FirstSeen, LastSeen: d.LastSeen, Contested: len(d.Contested) > 0,
-		Traits: d.Traits,
+		Traits: d.Traits, Group: d.Group,
 	}
 	if len(d.MACs) > 0 {
 		line.MAC = d.MACs[0]
@@ -66,11 +69,21 @@ type DeviceQuery struct {
 	Strength  int      // at least this much must speak for its kind, in decibans
 	Contested bool     // only those that share an address
 	Trait     string   // only those with it
-	Text      string   // words that must all be in what is known of the device
-	Sort      string   // a key of SortColumns
+	Groups    []string
+	Text      string // words that must all be in what is known of the device
+	Sort      string // a key of SortColumns
 	Descend   bool
-	Offset    int
+	After     *DeviceMark // the page begins behind it; nil for the first page
 	Limit     int
+
+	words *wordQuery // that are looked for; nil where none are
+}
+
+// DeviceMark is the place of a device in a list, by what it is sorted by.
+type DeviceMark struct {
+	Value *string // in the column that is sorted by; nil where it has none, as who was never seen
+	Addr  []byte
+	ID    uint64
 }
 
 // SortColumns are the ways to sort a list of devices.
@@ -79,20 +92,87 @@ var SortColumns = map[string]string{
 	"standing": "standing", "presence": "presence", "firstSeen": "first_seen", "lastSeen": "last_seen",
 }
 
-// ListDevices gives one page of a list of devices and how many there are in all.
-func (s *Store) ListDevices(ctx context.Context, q DeviceQuery) ([]DeviceLine, int64, error) {
+// DevicePage is one page of a list of devices.
+type DevicePage struct {
+	Lines []DeviceLine
+	Total int64       // on all pages; counted for the first page alone
+	Next  *DeviceMark // behind which the next page begins; nil on the last
+}
+
+// ListDevices gives one page of a list of devices. It is stable while devices are written: none is left out or given twice that stays where
+// it is.
+func (s *Store) ListDevices(ctx context.Context, q DeviceQuery) (page DevicePage, err error) {
 	db := s.db.WithContext(ctx)
-	total, err := q.count(db)
-	if err != nil {
-		return nil, 0, own(err, "devices")
+	if q.words, err = findWords(db, q.Site, q.Text); err != nil {
+		return page, own(err, "devices")
+	}
+	var ids []uint64
+	g := errgroup.Group{}
+	if q.After == nil {
+		g.Go(func() (err error) { page.Total, err = q.count(db); return err })
 	}
 	// The page's numbers come from an index alone; only the devices on it are read.
-	var ids []uint64
-	if err := q.filter(db.Model(&deviceRow{})).Order(q.order()).Offset(q.Offset).Limit(q.Limit).Pluck("id", &ids).Error; err != nil {
-		return nil, 0, own(err, "devices")
+	g.Go(func() error {
+		return q.behind(q.filter(db.Model(&deviceRow{}))).Order(q.order()).Limit(q.Limit+1).Pluck("id", &ids).Error
+	})
+	if err := g.Wait(); err != nil {
+		return page, own(err, "devices")
 	}
-	lines, err := linesOf(db, ids)
-	return lines, total, err
+	if len(ids) > q.Limit {
+		ids = ids[:q.Limit]
+		if page.Next, err = q.markOf(db, ids[q.Limit-1]); err != nil {
+			return page, own(err, "devices")
+		}
+	}
+	page.Lines, err = linesOf(db, ids)
+	return page, err
+}
+
+// column gives the column that is sorted by; "" for the address, which is sorted by in any case.
+func (q DeviceQuery) column() string {
+	if column := SortColumns[q.Sort]; column != "addr" {
+		return column
+	}
+	return ""
+}
+
+// markOf gives the place of a device.
+func (q DeviceQuery) markOf(db *gorm.DB, id uint64) (*DeviceMark, error) {
+	column := "''"
+	if q.column() != "" {
+		column = "CAST(" + q.column() + " AS CHAR)"
+	}
+	var mark DeviceMark
+	err := db.Model(&deviceRow{}).Select(column+" AS value, addr, id").Where("id = ?", id).Take(&mark).Error
+	return &mark, err
+}
+
+// behind leaves out what stands before the page.
+func (q DeviceQuery) behind(db *gorm.DB) *gorm.DB {
+	m := q.After
+	if m == nil {
+		return db
+	}
+	than := ">"
+	if q.Descend {
+		than = "<"
+	}
+	tie, args := "(addr "+than+" ? OR addr = ? AND id "+than+" ?)", []any{m.Addr, m.Addr, m.ID}
+	column := q.column()
+	switch {
+	case column == "":
+		return db.Where("addr "+than+"= ?", m.Addr).Where(tie, args...)
+	case m.Value == nil && q.Descend: // who has no value comes last
+		return db.Where(column+" IS NULL").Where(tie, args...)
+	case m.Value == nil:
+		return db.Where("("+column+" IS NOT NULL OR "+tie+")", args...)
+	}
+	where := column + " " + than + " ? OR " + column + " = ? AND " + tie
+	if q.Descend {
+		where += " OR " + column + " IS NULL"
+		return db.Where("("+where+")", append([]any{*m.Value, *m.Value}, args...)...)
+	}
+	return db.Where(column+" >= ?", *m.Value).Where("("+where+")", append([]any{*m.Value, *m.Value}, args...)...)
 }
 
 // order sorts by the column that is asked for and within it by address, as the indexes do.
@@ -101,8 +181,8 @@ func (q DeviceQuery) order() string {
 	if q.Descend {
 		direction = " DESC"
 	}
-	column := SortColumns[q.Sort]
-	if column == "" || column == "addr" {
+	column := q.column()
+	if column == "" {
 		return "addr" + direction + ", id" + direction
 	}
 	return column + direction + ", addr" + direction + ", id" + direction
@@ -110,7 +190,12 @@ func (q DeviceQuery) order() string {
 
 // count gives how many devices there are on all pages. Where the filter permits it they need not be counted one by one.
 func (q DeviceQuery) count(db *gorm.DB) (total int64, err error) {
-	if q.Trait != "" || q.Text != "" || q.Strength > 0 || len(q.Vendors)+len(q.Models)+len(q.Systems)+len(q.Firmwares)+len(q.Services) > 0 {
+	alike := len(q.Standings)+len(q.Presences)+len(q.Kinds) > 0 || q.Contested
+	other := q.Trait != "" || q.Strength > 0 || len(q.Vendors)+len(q.Models)+len(q.Systems)+len(q.Firmwares)+len(q.Groups)+len(q.Services) > 0
+	if q.words != nil && !alike && !other {
+		return q.words.count(db)
+	}
+	if other || q.words != nil {
 		err = q.filter(db.Model(&deviceRow{})).Count(&total).Error
 		return total, err
 	}
@@ -126,7 +211,7 @@ func linesOf(db *gorm.DB, ids []uint64) ([]DeviceLine, error) {
 		Traits string
 	}
 	err := db.Model(&deviceRow{}).
-		Select("id, name, mac, kind, vendor, model, os, firmware, strength, standing, presence, first_seen, last_seen, contested, JSON_QUERY(record, '$.Addrs') AS addrs, JSON_QUERY(record, '$.Traits') AS traits").
+		Select("id, name, mac, kind, vendor, model, os, firmware, strength, standing, presence, group_name, first_seen, last_seen, contested, JSON_QUERY(record, '$.addrs') AS addrs, JSON_QUERY(record, '$.traits') AS traits").
 		Where("id IN ?", ids).Find(&rows).Error
 	if err != nil {
 		return nil, own(err, "devices")
@@ -147,7 +232,7 @@ func linesOf(db *gorm.DB, ids []uint64) ([]DeviceLine, error) {
 func (r deviceRow) line(addrs, traits string) (DeviceLine, error) {
 	line := DeviceLine{
 		ID: r.ID, Name: r.Name, Kind: r.Kind, Vendor: r.Vendor, Model: r.Model, OS: r.OS,
-		Firmware: r.Firmware, Strength: r.Strength, Standing: ledger.Standing(r.Standing), Presence: ledger.Presence(r.Presence), Contested: r.Contested,
+		Firmware: r.Firmware, Strength: r.Strength, Standing: ledger.Standing(r.Standing), Presence: ledger.Presence(r.Presence), Contested: r.Contested, Group: r.GroupName,
 	}
 	_ = line.MAC.UnmarshalText([]byte(r.MAC)) // written by us from a MAC
 	if r.FirstSeen != nil {
@@ -170,14 +255,14 @@ func (r deviceRow) line(addrs, traits string) (DeviceLine, error) {
 func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
 	db = db.Where("site_id = ?", q.Site)
 	for column, values := range map[string][]string{
-		"standing": q.Standings, "presence": q.Presences, "kind": q.Kinds, "vendor": q.Vendors, "model": q.Models, "os": q.Systems, "firmware": q.Firmwares,
+		"standing": q.Standings, "presence": q.Presences, "kind": q.Kinds, "vendor": q.Vendors, "model": q.Models, "os": q.Systems, "firmware": q.Firmwares, "group_name": q.Groups,
 	} {
 		if len(values) > 0 {
 			db = db.Where(column+" IN ?", values)
 		}
 	}
 	if q.Trait != "" {
-		db = db.Where("JSON_CONTAINS(record, JSON_QUOTE(?), '$.Traits')", q.Trait)
+		db = db.Where("JSON_CONTAINS(record, JSON_QUOTE(?), '$.traits')", q.Trait)
 	}
 	if q.Contested {
 		db = db.Where("contested")
@@ -192,8 +277,8 @@ func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
 		}
 		db = db.Where(any)
 	}
-	for word := range strings.FieldsSeq(strings.ToLower(q.Text)) {
-		db = db.Where("search LIKE ?", "%"+likeEscape.Replace(word)+"%")
+	if q.words != nil {
+		db = q.words.among(db)
 	}
 	return db
 }
@@ -206,7 +291,7 @@ const maxValues = 500
 // Values gives what a site's devices have in the columns that filters go by, each in alphabetical order.
 func (s *Store) Values(ctx context.Context, site uint64) (map[string][]string, error) {
 	values := map[string][]string{}
-	for _, column := range []string{"vendor", "model", "os", "firmware", "services"} {
+	for _, column := range []string{"vendor", "model", "os", "firmware", "group_name", "services"} {
 		var list []string
 		err := s.db.WithContext(ctx).Model(&deviceRow{}).Where("site_id = ? AND "+column+" <> ''", site).Distinct().Order(column).Limit(maxValues).Pluck(column, &list).Error
 		if err != nil {
@@ -234,15 +319,77 @@ func (s *Store) Device(ctx context.Context, id uint64) (ledger.Device, uint64, e
 
 func deviceOf(db *gorm.DB, id uint64) (ledger.Device, uint64, error) {
 	var row deviceRow
-	if err := db.Select("id, site_id, record").First(&row, id).Error; err != nil {
+	if err := db.Select("id, site_id").First(&row, id).Error; err != nil {
 		return ledger.Device{}, 0, err
 	}
-	var d ledger.Device
-	if err := json.Unmarshal([]byte(row.Record), &d); err != nil {
-		return ledger.Device{}, 0, fmt.Errorf("stored device %d: %w", id, err)
+	devices, _, err := readDevices(db, nil, "d.id = ?", id)
+	if err != nil {
+		return ledger.Device{}, 0, err
 	}
-	d.ID = row.ID
-	return d, row.SiteID, nil
+	if len(devices) == 0 {
+		return ledger.Device{}, 0, gorm.ErrRecordNotFound
+	}
+	d := devices[0]
+	d.Items, err = itemsOf(db, newFactSets(db, row.SiteID), d)
+	return d, row.SiteID, err
+}
+
+// Devices gives all devices of a site whole, in order of their numbers.
+func (s *Store) Devices(ctx context.Context, site uint64) ([]ledger.Device, error) {
+	var all []ledger.Device
+	err := s.EachDevice(ctx, site, func(d ledger.Device) error { all = append(all, d); return nil })
+	return all, err
+}
+
+// EachDevice gives all devices of a site whole, one after the other in order of their numbers.
+func (s *Store) EachDevice(ctx context.Context, site uint64, each func(ledger.Device) error) error {
+	return own(eachDevice(s.db.WithContext(ctx), site, each), "devices")
+}
+
+func eachDevice(db *gorm.DB, site uint64, each func(ledger.Device) error) error {
+	for last := uint64(0); ; {
+		devices, _, err := readDevices(db, nil, "d.site_id = ? AND d.id > ? ORDER BY d.id LIMIT 1000", site, last)
+		if err != nil || len(devices) == 0 {
+			return err
+		}
+		items, err := itemsOfAll(db, devices)
+		if err != nil {
+			return err
+		}
+		for i, d := range devices {
+			d.Items = items[i]
+			if err := each(d); err != nil {
+				return err
+			}
+		}
+		last = devices[len(devices)-1].ID
+	}
+}
+
+// itemsOfAll gives the evidence of some devices of a site, in order of their numbers.
+func itemsOfAll(db *gorm.DB, devices []ledger.Device) ([][]evidence.Item, error) {
+	at := make(map[uint64]int, len(devices))
+	ids := make([]uint64, len(devices))
+	for i, d := range devices {
+		at[d.ID], ids[i] = i, d.ID
+	}
+	rows, err := db.Raw("SELECT d.id, f.facts, d.passing, d.facts_at FROM devices d JOIN fact_sets f ON f.site_id = d.site_id AND f.hash = d.facts WHERE d.id IN ?", ids).Rows()
+	if err != nil {
+		return nil, err
+	}
+	all := make([][]evidence.Item, len(devices))
+	for rows.Next() {
+		var id uint64
+		var set, passing []byte
+		var first *time.Time
+		if err := rows.Scan(&id, &set, &passing, &first); err != nil {
+			return nil, closing(rows, err)
+		}
+		if all[at[id]], err = evidence.Unpack(set, passing, given(first)); err != nil {
+			return nil, closing(rows, fmt.Errorf("stored device %d: %w", id, err))
+		}
+	}
+	return all, closing(rows, rows.Err())
 }
 
 // Count is how many devices of a site share a standing, presence and kind.
@@ -296,7 +443,7 @@ func (s *Store) CountDevices(ctx context.Context, site uint64) ([]Count, error) 
 // CountTraits counts a site's devices by trait.
 func (s *Store) CountTraits(ctx context.Context, site uint64) (map[ledger.Trait]int, error) {
 	var lists []string
-	err := s.db.WithContext(ctx).Model(&deviceRow{}).Where("site_id = ? AND traits", site).Pluck("JSON_QUERY(record, '$.Traits')", &lists).Error
+	err := s.db.WithContext(ctx).Model(&deviceRow{}).Where("site_id = ? AND traits", site).Pluck("JSON_QUERY(record, '$.traits')", &lists).Error
 	if err != nil {
 		return nil, own(err, "devices")
 	}

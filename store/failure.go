@@ -7,11 +7,13 @@ import (
 	"errors"
 	"io"
 	"net"
+	"net/netip"
 	"slices"
 	"strings"
 
 	"github.com/go-sql-driver/mysql"
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 )
 
 // ErrRefused is returned where the database is there and does not take what is to be written: to try again is of no use.
@@ -75,4 +77,34 @@ func batches[T any](rows []T, size func(T) int) [][]T {
 		parts = append(parts, rows[start:])
 	}
 	return parts
+}
+
+// upsertAll writes a row over the one that has its key.
+var upsertAll = clause.OnConflict{UpdateAll: true}
+
+// createMany writes new rows.
+func createMany[T any](tx *gorm.DB, rows []T) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	return tx.CreateInBatches(rows, batchSize).Error
+}
+
+// createManyOver writes rows over those that have their keys.
+func createManyOver[T any](tx *gorm.DB, rows []T, size func(T) int) error {
+	for _, part := range batches(rows, size) {
+		if err := tx.Clauses(upsertAll).Create(part).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// addrsText writes addresses with a space between them.
+func addrsText(addrs []netip.Addr) string {
+	texts := make([]string, len(addrs))
+	for i, a := range addrs {
+		texts[i] = a.String()
+	}
+	return strings.Join(texts, " ")
 }

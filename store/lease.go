@@ -18,6 +18,7 @@ type leaseRow struct {
 	MAC    string `gorm:"column:mac"`
 	Name   string
 	Client string
+	Since  *time.Time
 	Until  *time.Time
 }
 
@@ -28,9 +29,7 @@ func (s *Store) ReplaceLeases(ctx context.Context, site uint64, leases []lease.L
 	rows := make([]leaseRow, len(leases))
 	for i, l := range leases {
 		rows[i] = leaseRow{SiteID: site, Addr: l.Addr.String(), MAC: l.MAC.String(), Name: cut(l.Name), Client: cut(l.Client)}
-		if !l.Until.IsZero() {
-			rows[i].Until = &l.Until
-		}
+		rows[i].Since, rows[i].Until = some(l.Since, !l.Since.IsZero()), some(l.Until, !l.Until.IsZero())
 	}
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Where("site_id = ?", site).Delete(&leaseRow{}).Error; err != nil || len(rows) == 0 {
@@ -55,9 +54,7 @@ func (s *Store) Leases(ctx context.Context, site uint64) ([]lease.Lease, error) 
 		}
 		leases[i] = lease.Lease{Addr: addr, Name: r.Name, Client: r.Client}
 		_ = leases[i].MAC.UnmarshalText([]byte(r.MAC)) // written by us from a MAC
-		if r.Until != nil {
-			leases[i].Until = *r.Until
-		}
+		leases[i].Since, leases[i].Until = given(r.Since), given(r.Until)
 	}
 	return leases, nil
 }

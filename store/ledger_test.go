@@ -1,10 +1,13 @@
 package store_test
 
 import (
+	"context"
 	"database/sql"
 	"errors"
 	"fmt"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -42,17 +45,40 @@ var engine = identify.New(identify.Default(), nil)
 
 // applying enters a sweep as the service does.
 func applying(sweep *store.Sweep) store.Enter {
-	return func(known []ledger.Device, sightings []evidence.Sighting, former []uint64) (ledger.Result, error) {
+	return func(shelf ledger.Shelf, seen *store.Seen, before []uint64) (ledger.Result, error) {
 		covered, err := sweep.Covered()
-		return ledger.Apply(known, nil, ledger.Sweep{
-			ID: sweep.ID, Began: sweep.Began, Covered: covered, Sightings: sightings, Devices: former, Stopped: sweep.State != store.Done,
-		}, engine), err
+		if err != nil {
+			return ledger.Result{}, err
+		}
+		return ledger.Enter(shelf, ledger.Sweep{
+			ID: sweep.ID, Began: sweep.Began, Covered: covered, Sightings: seen.Sightings, Hashes: seen.Hashes, Facts: seen.Facts, Devices: before, Stopped: sweep.State != store.Done,
+			OnLink: sweep.OnLink, Gateway: sweep.Gateway,
+		}, engine)
+	}
+}
+
+// settling holds devices against what people have said.
+func settling(t *testing.T, s *store.Store, site uint64) store.Settle {
+	return func(shelf ledger.Shelf, result *ledger.Result) ([]uint64, error) {
+		decisions, err := s.Decisions(t.Context(), site)
+		if err != nil {
+			return nil, err
+		}
+		return result.Settle(shelf, ledger.Said{Decisions: decisions})
+	}
+}
+
+// rebuilding computes a ledger anew as the service does.
+func rebuilding(t *testing.T, s *store.Store, site uint64) store.Rebuilding {
+	return store.Rebuilding{
+		Enter: applying, Match: func(d []ledger.Device) []ledger.Device { return d }, Settle: settling(t, s, site),
+		Lock: func(context.Context) (func(), error) { return func() {}, nil },
 	}
 }
 
 func apply(t *testing.T, s *store.Store, sweep store.Sweep) {
 	t.Helper()
-	if err := s.ApplySweep(t.Context(), &sweep, applying(&sweep)); err != nil {
+	if err := s.ApplySweep(t.Context(), &sweep, applying(&sweep), settling(t, s, sweep.SiteID)); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -68,10 +94,11 @@ func TestMergedDevicesGo(t *testing.T) {
 		t.Fatalf("%+v, %v", before, err)
 	}
 	second := sweepOf(t, s, site.ID, store.Done, "10.40.1.9")
-	err = s.ApplySweep(t.Context(), &second, func(known []ledger.Device, _ []evidence.Sighting, _ []uint64) (ledger.Result, error) {
-		known[0].Was = []uint64{known[1].ID}
-		return ledger.Result{Devices: known[:1], Of: []int{0}, Merges: []ledger.Merge{{From: before[1].ID, Into: 0}}}, nil
-	})
+	err = s.ApplySweep(t.Context(), &second, func(shelf ledger.Shelf, seen *store.Seen, _ []uint64) (ledger.Result, error) {
+		known, err := shelf.KnownBy(append(before[0].Terms(), before[1].Terms()...))
+		known[0].Was, known[0].Holds = []uint64{known[1].ID}, append(known[0].Holds, known[1].Holds...)
+		return ledger.Result{Devices: known[:1], Of: []int{0}, Merges: []ledger.Merge{{From: before[1].ID, Into: 0}}}, err
+	}, settling(t, s, site.ID))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -79,12 +106,12 @@ func TestMergedDevicesGo(t *testing.T) {
 	if err != nil || len(after) != 1 || after[0].ID != before[0].ID {
 		t.Fatalf("after the merge there are %+v, %v", after, err)
 	}
-	history, err := s.History(t.Context(), after[0], 10)
+	history, _, err := s.History(t.Context(), after[0].ID, store.SweepMark{}, 10)
 	if err != nil || len(history) != 3 || history[0].Sweep != second.ID {
 		t.Errorf("its history is %+v, %v; want its own two sightings and that of its part", history, err)
 	}
-	if _, total, err := s.ListDevices(t.Context(), store.DeviceQuery{Site: site.ID, Limit: 10}); err != nil || total != 1 {
-		t.Errorf("the list counts %d devices, %v", total, err)
+	if page, err := s.ListDevices(t.Context(), store.DeviceQuery{Site: site.ID, Limit: 10}); err != nil || page.Total != 1 {
+		t.Errorf("the list counts %d devices, %v", page.Total, err)
 	}
 }
 
@@ -96,15 +123,10 @@ func TestRebuild(t *testing.T) {
 	apply(t, s, sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.10"))
 	wrong := sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.99")
 	apply(t, s, wrong)
-	if err := s.Decide(t.Context(), 2, ledger.DecidedNote, "behind the boiler", "head", began); err != nil {
+	if _, err := s.Decide(t.Context(), ledger.Decision{Device: 2, Kind: ledger.DecidedNote, Text: "behind the boiler", By: "head", At: began}, nil); err != nil {
 		t.Fatal(err)
 	}
-	same := func(d []ledger.Device) ([]ledger.Device, error) {
-		decisions, err := s.Decisions(t.Context(), site.ID)
-		ledger.Decide(d, decisions)
-		return d, err
-	}
-	enter := func(sweep *store.Sweep) store.Enter { return applying(sweep) }
+	how := rebuilding(t, s, site.ID)
 	check := func(what string, want ...string) {
 		t.Helper()
 		devices, err := s.Devices(t.Context(), site.ID)
@@ -117,19 +139,21 @@ func TestRebuild(t *testing.T) {
 			}
 		}
 	}
-	if err := s.Rebuild(t.Context(), site.ID, 0, enter, same); err != nil {
+	if err := s.Rebuild(t.Context(), site.ID, 0, how); err != nil {
 		t.Fatal(err)
 	}
 	check("written anew", "10.40.1.9", "10.40.1.10", "10.40.1.99")
 	broken := errors.New("the rules are broken")
-	if err := s.Rebuild(t.Context(), site.ID, wrong.ID, enter, func([]ledger.Device) ([]ledger.Device, error) { return nil, broken }); !errors.Is(err, broken) {
+	failing := how
+	failing.Settle = func(ledger.Shelf, *ledger.Result) ([]uint64, error) { return nil, broken }
+	if err := s.Rebuild(t.Context(), site.ID, wrong.ID, failing); !errors.Is(err, broken) {
 		t.Errorf("got %v", err)
 	}
 	if _, err := s.Sweep(t.Context(), wrong.ID); err != nil {
 		t.Errorf("a discard that failed has taken the sweep away: %v", err)
 	}
 	check("after a failure", "10.40.1.9", "10.40.1.10", "10.40.1.99")
-	if err := s.Rebuild(t.Context(), site.ID, wrong.ID, enter, same); err != nil {
+	if err := s.Rebuild(t.Context(), site.ID, wrong.ID, how); err != nil {
 		t.Fatal(err)
 	}
 	check("without the wrong sweep", "10.40.1.9", "10.40.1.10")
@@ -167,7 +191,7 @@ func TestDecisions(t *testing.T) {
 		kind ledger.DecisionKind
 		text string
 	}{{ledger.DecidedNote, "first"}, {ledger.DecidedNote, "second"}, {ledger.DecidedAside, "the caterer's"}, {ledger.DecidedNote, ""}} {
-		if err := s.Decide(t.Context(), 2, step.kind, step.text, "head", began.Add(time.Duration(i)*time.Minute)); err != nil {
+		if _, err := s.Decide(t.Context(), ledger.Decision{Device: 2, Kind: step.kind, Text: step.text, By: "head", At: began.Add(time.Duration(i) * time.Minute)}, nil); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -179,14 +203,14 @@ func TestDecisions(t *testing.T) {
 		note     string
 		standing ledger.Standing
 	}{{4, "second", ledger.SetAside}, {3, "second", ledger.Unmanaged}, {2, "first", ledger.Unmanaged}, {1, "", ledger.Unmanaged}} {
-		if _, err := s.Undo(t.Context(), step.undo, "mason", began); err != nil {
+		if err := s.Undo(t.Context(), step.undo, "mason", began, nil); err != nil {
 			t.Fatal(err)
 		}
 		if d := device(); d.Note != step.note || d.Standing != step.standing {
 			t.Errorf("decision %d undone: note %q, %s", step.undo, d.Note, d.Standing)
 		}
 	}
-	if _, err := s.Undo(t.Context(), 1, "mason", began); !errors.Is(err, store.ErrDecided) {
+	if err := s.Undo(t.Context(), 1, "mason", began, nil); !errors.Is(err, store.ErrDecided) {
 		t.Errorf("undone twice: %v", err)
 	}
 	list, err := s.DecisionsOf(t.Context(), 2)
@@ -234,15 +258,14 @@ func TestChanges(t *testing.T) {
 			t.Errorf("%+v: %s, want %s", tt.query, got, tt.want)
 		}
 	}
-	enter := func(sweep *store.Sweep) store.Enter { return applying(sweep) }
-	kept := func(d []ledger.Device) ([]ledger.Device, error) { return d, nil }
-	if err := s.Rebuild(t.Context(), site.ID, 0, enter, kept); err != nil {
+	how := rebuilding(t, s, site.ID)
+	if err := s.Rebuild(t.Context(), site.ID, 0, how); err != nil {
 		t.Fatal(err)
 	}
 	if got := list(store.ChangeQuery{}); got != all {
 		t.Errorf("after a rebuild: %s", got)
 	}
-	if err := s.Rebuild(t.Context(), site.ID, second.ID, enter, kept); err != nil {
+	if err := s.Rebuild(t.Context(), site.ID, second.ID, how); err != nil {
 		t.Fatal(err)
 	}
 	if got := list(store.ChangeQuery{}); got != "1 appeared 10.40.1.10, 1 appeared 10.40.1.11, 1 appeared 10.40.1.9" {
@@ -250,45 +273,94 @@ func TestChanges(t *testing.T) {
 	}
 }
 
-// A database written before decisions were kept apart loses no note and nobody who was set aside.
-func TestNotesOfOlderDatabasesAreKept(t *testing.T) {
-	dsn := storetest.DSN(t)
-	s, err := store.Open(t.Context(), dsn)
-	if err != nil {
-		t.Fatal(err)
-	}
-	site := newSite(t, s)
-	apply(t, s, sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.10"))
-	if err := s.Close(); err != nil {
-		t.Fatal(err)
-	}
+// oldDatabase makes a database as version 0006 left it: a site, a sweep of two sightings, and their devices with a note and a set-aside.
+func oldDatabase(t *testing.T, dsn string) {
+	t.Helper()
 	db, err := sql.Open("mysql", dsn)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	for _, statement := range []string{
-		"DROP TABLE decisions", "DROP TABLE changes", "DELETE FROM migrations WHERE id >= '0007'",
-		`UPDATE devices SET record = JSON_SET(record, '$.Note', 'behind the "boiler"') WHERE id = 1`,
-		`UPDATE devices SET record = JSON_SET(record, '$.Aside', JSON_OBJECT('Reason', 'the caterer''s', 'By', 'head', 'At', '2026-11-02T09:00:00Z')) WHERE id = 2`,
-	} {
+	statements := []string{"CREATE TABLE migrations (id VARCHAR(255) NOT NULL PRIMARY KEY)"}
+	files, err := filepath.Glob("migrations/000[1-6]*.sql")
+	if err != nil || len(files) != 6 {
+		t.Fatal(files, err)
+	}
+	for _, name := range files {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		statements = append(statements, strings.Split(strings.TrimSpace(string(text)), ";\n")...)
+		statements = append(statements, fmt.Sprintf("INSERT INTO migrations VALUES ('%s')", strings.TrimSuffix(filepath.Base(name), ".sql")))
+	}
+	statements = append(statements,
+		"INSERT INTO sites (id, name, created_at) VALUES (1, 'Palm House', '2026-11-02 08:00:00')",
+		`INSERT INTO sweeps (id, site_id, vantage, ranges, exclusions, pace, seed, state, began, addresses, answered, sent, gateway, on_link, warnings, failure, appeared, vanished, moved, changed)
+		 VALUES (1, 1, 'eth0', '10.40.1.0/24', '', 'steady', 7, 'done', '2026-11-02 09:00:00', 254, 2, 500, '', '10.40.1.0/24', '', '', 2, 0, 0, 0)`,
+		`INSERT INTO sightings (sweep_id, addr, mac, ring, learned_from, answered, first_at, items, whole, device_id, unit)
+		 VALUES (1, INET6_ATON('::ffff:10.40.1.9'), '48:9b:34:00:00:09', 0, '', 1, '2026-11-02 09:00:01', '[{"source":"arp","key":"arp.mac","value":"48:9b:34:00:00:09","at":"2026-11-02T09:00:01Z"}]', 1, 41, ''),
+		        (1, INET6_ATON('::ffff:10.40.1.10'), '48:9b:34:00:00:10', 0, '', 1, '2026-11-02 09:00:02', '[{"source":"arp","key":"arp.mac","value":"48:9b:34:00:00:10","at":"2026-11-02T09:00:02Z","rtt":1000000}]', 1, 42, '')`,
+		`INSERT INTO devices (id, site_id, entry_id, name, addr, mac, kind, vendor, model, os, standing, presence, first_seen, last_seen, last_sweep, contested, search, record)
+		 VALUES (41, 1, 0, '', INET6_ATON('::ffff:10.40.1.9'), '48:9b:34:00:00:09', 'unknown', '', '', '', 'unmanaged', 'seen', '2026-11-02 09:00:01', '2026-11-02 09:00:01', 1, 0, '',
+		  '{"ID":41,"MACs":["48:9b:34:00:00:09"],"Addrs":["10.40.1.9"],"FirstSeen":"2026-11-02T09:00:01Z","Note":"behind the \\"boiler\\"","Aside":null,"Traits":null}'),
+		        (42, 1, 0, '', INET6_ATON('::ffff:10.40.1.10'), '48:9b:34:00:00:10', 'unknown', '', '', '', 'set aside', 'seen', '2026-11-02 09:00:02', '2026-11-02 09:00:02', 1, 0, '',
+		  '{"ID":42,"MACs":["48:9b:34:00:00:10"],"Addrs":["10.40.1.10"],"FirstSeen":"2026-11-02T09:00:02Z","Note":"","Aside":{"Reason":"the caterer''s","By":"head","At":"2026-11-02T09:00:00Z"},"Traits":["own machine"]}')`,
+	)
+	for _, statement := range statements {
+		if statement = strings.TrimSuffix(strings.TrimSpace(statement), ";"); statement == "" {
+			continue
+		}
 		if _, err := db.ExecContext(t.Context(), statement); err != nil {
 			t.Fatalf("%s: %v", statement, err)
 		}
 	}
-	if s, err = store.Open(t.Context(), dsn); err != nil {
+}
+
+// A database of an older version loses nothing: neither what was seen, nor the numbers of devices, nor what people have said of them.
+func TestOlderDatabasesAreKept(t *testing.T) {
+	dsn := storetest.DSN(t)
+	oldDatabase(t, dsn)
+	s, err := store.Open(t.Context(), dsn)
+	if err != nil {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	decisions, err := s.Decisions(t.Context(), site.ID)
+	decisions, err := s.Decisions(t.Context(), 1)
 	if err != nil || len(decisions) != 2 {
 		t.Fatalf("decisions %+v, %v", decisions, err)
 	}
-	if d := decisions[0]; d.Kind != ledger.DecidedNote || d.Text != `behind the "boiler"` || d.Device != 1 || len(d.Known.MACs) != 1 || len(d.Known.Addrs) != 1 {
+	if d := decisions[0]; d.Kind != ledger.DecidedNote || d.Text != `behind the "boiler"` || d.Device != 41 || len(d.Known.MACs) != 1 || len(d.Known.Addrs) != 1 {
 		t.Errorf("the note is %+v", d)
 	}
 	if d := decisions[1]; d.Kind != ledger.DecidedAside || d.Text != "the caterer's" || d.By != "head" {
 		t.Errorf("the set-aside is %+v", d)
+	}
+	seen, err := s.Sightings(t.Context(), 1)
+	if err != nil || len(seen) != 2 || seen[1].Items[0].RTT != time.Millisecond || seen[1].MAC.String() != "48:9b:34:00:00:10" || !seen[1].Whole {
+		t.Errorf("what was seen is %+v, %v", seen, err)
+	}
+	page, err := s.ListDevices(t.Context(), store.DeviceQuery{Site: 1, Limit: 10})
+	lines := page.Lines
+	if err != nil || len(lines) != 2 || lines[0].Addrs[0].String() != "10.40.1.9" || !slices.Contains(lines[1].Traits, ledger.OwnMachine) {
+		t.Errorf("until it is computed anew the list is %+v, %v", lines, err)
+	}
+	site, err := s.Site(t.Context(), 1)
+	if err != nil || site.Stale == "" {
+		t.Errorf("the ledger is not marked as to be computed anew: %+v, %v", site, err)
+	}
+	if err := s.Rebuild(t.Context(), 1, 0, rebuilding(t, s, 1)); err != nil {
+		t.Fatal(err)
+	}
+	devices, err := s.Devices(t.Context(), 1)
+	if err != nil || len(devices) != 2 || devices[0].ID != 41 || devices[0].Note != `behind the "boiler"` || devices[1].ID != 42 || devices[1].Standing != ledger.SetAside || len(devices[1].Items) != 1 {
+		t.Errorf("computed anew: %+v, %v", devices, err)
+	}
+	if history, _, err := s.History(t.Context(), 42, store.SweepMark{}, 10); err != nil || len(history) != 1 || history[0].Sighting.Addr.String() != "10.40.1.10" {
+		t.Errorf("its history is %+v, %v", history, err)
+	}
+	if site, err = s.Site(t.Context(), 1); err != nil || site.Stale != "" {
+		t.Errorf("the ledger is still marked as to be computed anew: %+v, %v", site, err)
 	}
 }
 
@@ -299,7 +371,8 @@ func TestCountsAgreeWithTheDevices(t *testing.T) {
 	apply(t, s, sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.10", "10.40.1.11"))
 	apply(t, s, sweepOf(t, s, site.ID, store.Done, "10.40.1.9"))
 	for presence, want := range map[string]int64{"seen": 1, "silent": 2, "uncovered": 0} {
-		lines, total, err := s.ListDevices(t.Context(), store.DeviceQuery{Site: site.ID, Presences: []string{presence}, Limit: 10})
+		page, err := s.ListDevices(t.Context(), store.DeviceQuery{Site: site.ID, Presences: []string{presence}, Limit: 10})
+		lines, total := page.Lines, page.Total
 		if err != nil || total != want || int64(len(lines)) != want {
 			t.Errorf("%s: %d of %d devices, %v; want %d", presence, len(lines), total, err, want)
 		}

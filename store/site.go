@@ -2,18 +2,13 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/netip"
 	"strings"
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
-	"airdrift/core/hwaddr"
-	"airdrift/core/ledger"
-	"airdrift/core/register"
 	"airdrift/core/registry"
 )
 
@@ -25,6 +20,8 @@ type Site struct {
 	Prefixes []MACPrefix
 
 	NameServers []netip.Addr
+	Stale       string  // why its ledger is to be computed anew from its sweeps; "" where it is not
+	Keeping     Keeping // for how long evidence is kept
 }
 
 // Network is one IP subnet of a site; a site is swept nowhere else.
@@ -65,7 +62,10 @@ type siteRow struct {
 	Networks  []networkRow `gorm:"foreignKey:SiteID"`
 	Prefixes  []prefixRow  `gorm:"foreignKey:SiteID"`
 
-	NameServers string // separated by spaces
+	NameServers    string // separated by spaces
+	Stale          string
+	KeepDays       int
+	KeepWeeklyDays int
 }
 
 func (siteRow) TableName() string { return "sites" }
@@ -89,7 +89,7 @@ type prefixRow struct {
 func (prefixRow) TableName() string { return "mac_prefixes" }
 
 func (r siteRow) site() (Site, error) {
-	site := Site{ID: r.ID, Name: r.Name}
+	site := Site{ID: r.ID, Name: r.Name, Stale: r.Stale, Keeping: Keeping{r.KeepDays, r.KeepWeeklyDays}}
 	for _, n := range r.Networks {
 		subnet, err := netip.ParsePrefix(n.Subnet)
 		if err != nil {
@@ -116,7 +116,7 @@ func (r siteRow) site() (Site, error) {
 
 // CreateSite stores a new site and gives it its ID. A name that is there already gives ErrTaken.
 func (s *Store) CreateSite(ctx context.Context, site *Site) error {
-	row := siteRow{Name: site.Name, NameServers: addrList(site.NameServers)}
+	row := siteRow{Name: site.Name, NameServers: addrsText(site.NameServers)}
 	for _, n := range site.Networks {
 		row.Networks = append(row.Networks, networkRow{Name: n.Name, Subnet: n.Subnet.String()})
 	}
@@ -126,6 +126,20 @@ func (s *Store) CreateSite(ctx context.Context, site *Site) error {
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return tx.Create(&row).Error })
 	site.ID = row.ID
 	return own(err, "site "+site.Name)
+}
+
+// RenameSite gives a site another name. One that is there already gives ErrTaken.
+func (s *Store) RenameSite(ctx context.Context, site uint64, name string) error {
+	return own(s.db.WithContext(ctx).Model(&siteRow{}).Where("id = ?", site).Update("name", name).Error, "site "+name)
+}
+
+// DeleteSite deletes a site with all that is stored of it.
+func (s *Store) DeleteSite(ctx context.Context, site uint64) error {
+	gone := s.db.WithContext(ctx).Delete(&siteRow{}, site)
+	if gone.Error == nil && gone.RowsAffected == 0 {
+		return fmt.Errorf("site %d: %w", site, ErrNotFound)
+	}
+	return own(gone.Error, fmt.Sprintf("site %d", site))
 }
 
 // AddNetwork adds a network to a site. One that is there already gives ErrTaken.
@@ -145,15 +159,22 @@ func (s *Store) RemoveNetwork(ctx context.Context, site uint64, subnet netip.Pre
 
 // SetNameServers says which name servers a site has.
 func (s *Store) SetNameServers(ctx context.Context, site uint64, servers []netip.Addr) error {
-	return own(s.db.WithContext(ctx).Model(&siteRow{}).Where("id = ?", site).Update("name_servers", addrList(servers)).Error, "site")
+	return own(s.db.WithContext(ctx).Model(&siteRow{}).Where("id = ?", site).Update("name_servers", addrsText(servers)).Error, "site")
 }
 
-func addrList(addrs []netip.Addr) string {
-	texts := make([]string, len(addrs))
-	for i, a := range addrs {
-		texts[i] = a.String()
-	}
-	return strings.Join(texts, " ")
+// Keeping says for how long the evidence of sweeps is kept: all of it for some days, then that of one sweep a week up to others, then of one a
+// month. The zero value keeps it all.
+type Keeping struct{ Days, WeeklyDays int }
+
+// SetKeeping says for how long a site's evidence is kept.
+func (s *Store) SetKeeping(ctx context.Context, site uint64, k Keeping) error {
+	changes := map[string]any{"keep_days": k.Days, "keep_weekly_days": k.WeeklyDays}
+	return own(s.db.WithContext(ctx).Model(&siteRow{}).Where("id = ?", site).Updates(changes).Error, fmt.Sprintf("site %d", site))
+}
+
+// SetStale says why a site's ledger is to be computed anew.
+func (s *Store) SetStale(ctx context.Context, site uint64, why string) error {
+	return own(s.db.WithContext(ctx).Model(&siteRow{}).Where("id = ?", site).Update("stale", fit(why, 1000)).Error, fmt.Sprintf("site %d", site))
 }
 
 // Sites gives all sites in order of their names.
@@ -180,163 +201,4 @@ func (s *Store) Site(ctx context.Context, id uint64) (Site, error) {
 		return Site{}, own(err, fmt.Sprintf("site %d", id))
 	}
 	return row.site()
-}
-
-type entryRow struct {
-	ID          uint64
-	SiteID      uint64
-	Name        string
-	MAC         string `gorm:"column:mac"`
-	Addr        string
-	Vendor      string
-	Model       string
-	Kind        string
-	Location    string
-	Responsible string
-	Note        string
-	Extra       string
-}
-
-func (entryRow) TableName() string { return "register_entries" }
-
-func toEntryRow(site uint64, e register.Entry) (entryRow, error) {
-	extra, err := json.Marshal(e.Extra)
-	if err != nil {
-		return entryRow{}, err
-	}
-	row := entryRow{
-		ID: e.ID, SiteID: site, Name: e.Name, MAC: e.MAC.String(), Vendor: e.Vendor, Model: e.Model, Kind: e.Kind,
-		Location: e.Location, Responsible: e.Responsible, Note: e.Note, Extra: string(extra),
-	}
-	if e.Addr.IsValid() {
-		row.Addr = e.Addr.String()
-	}
-	return row, nil
-}
-
-func (r entryRow) entry() (register.Entry, error) {
-	e := register.Entry{
-		ID: r.ID, Name: r.Name, Vendor: r.Vendor, Model: r.Model, Kind: r.Kind, Location: r.Location,
-		Responsible: r.Responsible, Note: r.Note,
-	}
-	var mac hwaddr.MAC
-	if err := mac.UnmarshalText([]byte(r.MAC)); err != nil {
-		return e, fmt.Errorf("stored register entry %d: %w", r.ID, err)
-	}
-	e.MAC = mac
-	if r.Addr != "" {
-		addr, err := netip.ParseAddr(r.Addr)
-		if err != nil {
-			return e, fmt.Errorf("stored register entry %d: %w", r.ID, err)
-		}
-		e.Addr = addr
-	}
-	if err := json.Unmarshal([]byte(r.Extra), &e.Extra); err != nil {
-		return e, fmt.Errorf("stored register entry %d: %w", r.ID, err)
-	}
-	return e, nil
-}
-
-// Register gives a site's register, in the order in which it was entered.
-func (s *Store) Register(ctx context.Context, site uint64) ([]register.Entry, error) {
-	return registerOf(s.db.WithContext(ctx), site)
-}
-
-// CountRegister gives the number of entries of a site's register.
-func (s *Store) CountRegister(ctx context.Context, site uint64) (int, error) {
-	var n int64
-	err := s.db.WithContext(ctx).Model(&entryRow{}).Where("site_id = ?", site).Count(&n).Error
-	return int(n), own(err, "register")
-}
-
-func registerOf(db *gorm.DB, site uint64) ([]register.Entry, error) {
-	var rows []entryRow
-	if err := db.Where("site_id = ?", site).Order("id").Find(&rows).Error; err != nil {
-		return nil, own(err, "register")
-	}
-	entries := make([]register.Entry, len(rows))
-	for i, r := range rows {
-		e, err := r.entry()
-		if err != nil {
-			return nil, err
-		}
-		entries[i] = e
-	}
-	return entries, nil
-}
-
-// MatchRegister holds devices against a whole register anew.
-type MatchRegister func(devices []ledger.Device, entries []register.Entry) ([]ledger.Device, error)
-
-// ImportRegister lays entries over a site's register: an entry with the MAC of one that is there takes its place, or
-// without a MAC one with its name and address; others are added. With replace the old register goes first. The
-// devices are matched anew by match, all in one transaction.
-func (s *Store) ImportRegister(ctx context.Context, site uint64, entries []register.Entry, replace bool, match MatchRegister) (added, updated int, err error) {
-	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if replace {
-			if err := tx.Where("site_id = ?", site).Delete(&entryRow{}).Error; err != nil {
-				return err
-			}
-		}
-		before, err := registerOf(tx, site)
-		if err != nil {
-			return err
-		}
-		fresh, changed, err := overlay(site, before, entries)
-		if err != nil {
-			return err
-		}
-		added, updated = len(fresh), len(changed)
-		if len(fresh) > 0 {
-			if err := tx.CreateInBatches(fresh, batchSize).Error; err != nil {
-				return err
-			}
-		}
-		if len(changed) > 0 {
-			if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(changed, batchSize).Error; err != nil {
-				return err
-			}
-		}
-		all, err := registerOf(tx, site)
-		if err != nil {
-			return err
-		}
-		_, err = rematch(tx, site, func(devices []ledger.Device) ([]ledger.Device, error) { return match(devices, all) })
-		return err
-	})
-	return added, updated, own(err, "register")
-}
-
-// AddEntry puts one entry into a site's register and matches its devices anew.
-func (s *Store) AddEntry(ctx context.Context, site uint64, e register.Entry, match MatchRegister) error {
-	_, _, err := s.ImportRegister(ctx, site, []register.Entry{e}, false, match)
-	return err
-}
-
-// overlay parts entries into new rows and rows that take the place of old ones.
-func overlay(site uint64, before, entries []register.Entry) (fresh, changed []entryRow, err error) {
-	known := make(map[string]uint64, len(before))
-	for _, e := range before {
-		known[entryIdentity(e)] = e.ID
-	}
-	for _, e := range entries {
-		e.ID = known[entryIdentity(e)]
-		row, err := toEntryRow(site, e)
-		if err != nil {
-			return nil, nil, err
-		}
-		if e.ID == 0 {
-			fresh = append(fresh, row)
-		} else {
-			changed = append(changed, row)
-		}
-	}
-	return fresh, changed, nil
-}
-
-func entryIdentity(e register.Entry) string {
-	if !e.MAC.IsZero() {
-		return e.MAC.String()
-	}
-	return e.Name + "\x00" + e.Addr.String()
 }

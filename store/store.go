@@ -6,17 +6,12 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"database/sql"
-	"embed"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net"
 	"os"
-	"path"
-	"strings"
 	"time"
 
-	"github.com/go-gormigrate/gormigrate/v2"
 	"github.com/go-sql-driver/mysql"
 	gormmysql "gorm.io/driver/mysql"
 	"gorm.io/gorm"
@@ -43,9 +38,6 @@ var lockRow = clause.Locking{Strength: clause.LockingStrengthUpdate}
 type Store struct {
 	db *gorm.DB
 }
-
-//go:embed migrations/*.sql
-var migrationFiles embed.FS
 
 // Option says more of how a database is opened.
 type Option func(*mysql.Config) error
@@ -139,47 +131,6 @@ func ping(ctx context.Context, dsn string) error {
 	pool := sql.OpenDB(connector)
 	defer pool.Close()
 	return pool.PingContext(ctx)
-}
-
-// migrate carries out the numbered migrations that have not been yet.
-func (s *Store) migrate(ctx context.Context) error {
-	names, err := fs.Glob(migrationFiles, "migrations/*.sql")
-	if err != nil {
-		return err
-	}
-	steps := make([]*gormigrate.Migration, len(names))
-	for i, name := range names {
-		text, err := migrationFiles.ReadFile(name)
-		if err != nil {
-			return err
-		}
-		steps[i] = &gormigrate.Migration{
-			ID:      strings.TrimSuffix(path.Base(name), ".sql"),
-			Migrate: func(tx *gorm.DB) error { return execAll(tx, string(text)) },
-		}
-	}
-	options := *gormigrate.DefaultOptions
-	options.ValidateUnknownMigrations = true
-	err = gormigrate.New(s.db.WithContext(ctx), &options, steps).Migrate()
-	if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
-		return errors.New("the database was written by a newer version of airdrift: run that version, or use another data directory")
-	}
-	if err != nil {
-		return fmt.Errorf("bring the database's tables up to date: %w", err)
-	}
-	return nil
-}
-
-func execAll(tx *gorm.DB, text string) error {
-	for statement := range strings.SplitSeq(text, ";\n") {
-		if statement = strings.TrimSpace(statement); statement == "" {
-			continue
-		}
-		if err := tx.Exec(statement).Error; err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // Close closes the database.

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -88,13 +89,17 @@ func TestSightingsAreWrittenOver(t *testing.T) {
 		Items: []evidence.Item{{Source: evidence.SourceARP, Key: evidence.KeyMAC, Value: "48:9b:34:00:00:01", At: began, RTT: time.Millisecond}}}
 	more := sighting
 	more.Items = append(more.Items[:1:1], evidence.Item{Source: evidence.SourceHTTP, Key: evidence.KeyHTTPTitle, Port: evidence.TCP(80), Value: "Palm \u2603 \U0001F331", At: began})
+	wanted := slices.Clone(more.Items)
+	for i := range wanted {
+		wanted[i].At = wanted[i].At.Truncate(time.Millisecond)
+	}
 	for _, batch := range [][]evidence.Sighting{{sighting}, {more}, nil} {
 		if _, err := s.SaveSightings(t.Context(), sweep.ID, batch); err != nil {
 			t.Fatal(err)
 		}
 	}
-	got, _, err := s.Sightings(t.Context(), sweep.ID)
-	if err != nil || len(got) != 1 || len(got[0].Items) != 2 || got[0].Items[1] != more.Items[1] || got[0].MAC != sighting.MAC || !got[0].FirstAt.Equal(began) {
+	got, err := s.Sightings(t.Context(), sweep.ID)
+	if err != nil || len(got) != 1 || len(got[0].Items) != 2 || !slices.Equal(got[0].Items, wanted) || got[0].MAC != sighting.MAC || !got[0].FirstAt.Equal(began) {
 		t.Errorf("got %+v, %v", got, err)
 	}
 }
@@ -115,7 +120,7 @@ func TestSightingsWithoutAnAddressOfTheirOwn(t *testing.T) {
 	if refused, err := s.SaveSightings(t.Context(), sweep.ID, wanted); err != nil || len(refused) > 0 {
 		t.Fatal(refused, err)
 	}
-	got, _, err := s.Sightings(t.Context(), sweep.ID)
+	got, err := s.Sightings(t.Context(), sweep.ID)
 	if err != nil || len(got) != len(wanted) {
 		t.Fatalf("got %+v, %v", got, err)
 	}
@@ -133,22 +138,33 @@ func TestSightingsWithoutAnAddressOfTheirOwn(t *testing.T) {
 func device(addr, mac, name string) ledger.Device {
 	d := ledger.Device{Addrs: []netip.Addr{netip.MustParseAddr(addr)}, FirstSeen: began, LastSeen: began, LastSweep: 1,
 		Standing: ledger.Unmanaged, Presence: ledger.Seen,
-		Identity: identify.Identity{{Attribute: identify.Kind, Value: "printer"}, {Attribute: identify.Name, Value: name}}}
+		Identity: identify.Beliefs{{Attribute: identify.Kind, Value: "printer"}, {Attribute: identify.Name, Value: name}}}
 	if mac != "" {
 		d.MACs = []hwaddr.MAC{hwaddr.MustParse(mac)}
 	}
 	return d
 }
 
-// put stores devices by a sweep that gives them.
-func put(t *testing.T, s *store.Store, site uint64, change func([]ledger.Device) []ledger.Device) {
+// put stores devices by a sweep that gives them, held against a register of which some entries have changed.
+func put(t *testing.T, s *store.Store, site uint64, change func([]ledger.Device) []ledger.Device, entries []register.Entry, changed ...register.Entry) {
 	t.Helper()
 	sweep := store.Sweep{SiteID: site, Ranges: "10.40.1.0/24", State: store.Done, Began: began}
 	if err := s.CreateSweep(t.Context(), &sweep); err != nil {
 		t.Fatal(err)
 	}
-	err := s.ApplySweep(t.Context(), &sweep, func(d []ledger.Device, _ []evidence.Sighting, _ []uint64) (ledger.Result, error) {
-		return ledger.Result{Devices: change(d)}, nil
+	var terms []ledger.Term
+	stored, err := s.Devices(t.Context(), site)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range stored {
+		terms = append(terms, d.Terms()...)
+	}
+	err = s.ApplySweep(t.Context(), &sweep, func(shelf ledger.Shelf, _ *store.Seen, _ []uint64) (ledger.Result, error) {
+		known, err := shelf.KnownBy(terms)
+		return ledger.Result{Devices: change(known)}, err
+	}, func(shelf ledger.Shelf, result *ledger.Result) ([]uint64, error) {
+		return result.Settle(shelf, ledger.Said{Entries: entries}, changed...)
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -159,23 +175,23 @@ func TestDevicesKeepTheirIDs(t *testing.T) {
 	s := storetest.Open(t)
 	site := newSite(t, s)
 	entry := register.Entry{ID: 7, Name: "old hall display"}
-	standIn := ledger.Device{Entry: &entry, Standing: ledger.Missing, Presence: ledger.Silent}
+	entries := []register.Entry{entry}
 	put(t, s, site.ID, func([]ledger.Device) []ledger.Device {
-		return []ledger.Device{device("10.40.1.9", "48:9b:34:00:00:01", "a"), standIn}
-	})
+		return []ledger.Device{device("10.40.1.9", "48:9b:34:00:00:01", "a")}
+	}, entries, entry)
 	first, err := s.Devices(t.Context(), site.ID)
-	if err != nil || len(first) != 2 {
+	if err != nil || len(first) != 2 || !first[1].FirstSeen.IsZero() {
 		t.Fatalf("got %+v, %v", first, err)
 	}
 	put(t, s, site.ID, func(known []ledger.Device) []ledger.Device {
 		known[0].Addrs = []netip.Addr{netip.MustParseAddr("10.40.1.10")}
-		return []ledger.Device{device("10.40.1.11", "", "b"), known[0], standIn, device("10.40.1.12", "", "c")}
-	})
+		return []ledger.Device{device("10.40.1.11", "", "b"), known[0], device("10.40.1.12", "", "c")}
+	}, entries, entry)
 	second, err := s.Devices(t.Context(), site.ID)
 	if err != nil || len(second) != 4 || second[0].ID != first[0].ID || second[0].Addrs[0].String() != "10.40.1.10" || second[1].ID != first[1].ID {
 		t.Fatalf("got %+v, %v", second, err)
 	}
-	put(t, s, site.ID, func(known []ledger.Device) []ledger.Device { return known[:1] })
+	put(t, s, site.ID, func(known []ledger.Device) []ledger.Device { return known[:1] }, nil, entry)
 	if third, _ := s.Devices(t.Context(), site.ID); len(third) != 3 {
 		t.Errorf("%d devices are left, want 3: the stand-in alone goes with its entry, what was seen stays", len(third))
 	}
@@ -185,11 +201,12 @@ func TestListDevices(t *testing.T) {
 	s := storetest.Open(t)
 	site := newSite(t, s)
 	managed := device("10.40.1.100", "", "oak_1")
-	managed.Standing = ledger.Managed
+	entries := []register.Entry{{ID: 1, Name: "oak_1"}}
 	managed.Items = []evidence.Item{{Key: evidence.KeyHTTPTitle, Value: "Rill 100% <b>"}}
+	managed.Facts = evidence.HashOf(managed.Items)
 	put(t, s, site.ID, func([]ledger.Device) []ledger.Device {
 		return []ledger.Device{managed, device("10.40.1.20", "48:9b:34:00:00:01", "birch"), device("10.40.1.3", "", "oaken")}
-	})
+	}, entries, entries...)
 	tests := []struct {
 		query store.DeviceQuery
 		total int64
@@ -197,7 +214,6 @@ func TestListDevices(t *testing.T) {
 	}{
 		{store.DeviceQuery{}, 3, "oaken birch oak_1"},
 		{store.DeviceQuery{Descend: true}, 3, "oak_1 birch oaken"},
-		{store.DeviceQuery{Sort: "name", Offset: 1}, 3, "oak_1 oaken"},
 		{store.DeviceQuery{Sort: "name", Limit: 1}, 3, "birch"},
 		{store.DeviceQuery{Standings: []string{"unmanaged"}}, 2, "oaken birch"},
 		{store.DeviceQuery{Kinds: []string{"camera"}}, 0, ""},
@@ -211,7 +227,8 @@ func TestListDevices(t *testing.T) {
 		if tt.query.Limit == 0 {
 			tt.query.Limit = 10
 		}
-		lines, total, err := s.ListDevices(t.Context(), tt.query)
+		page, err := s.ListDevices(t.Context(), tt.query)
+		lines, total := page.Lines, page.Total
 		var names []string
 		for _, l := range lines {
 			names = append(names, l.Name)
@@ -222,10 +239,70 @@ func TestListDevices(t *testing.T) {
 	}
 }
 
+// A list is leafed through in every order without leaving anybody out or giving anybody twice, those without a value in the column too, and
+// while devices are added before the place.
+func TestLeafingThroughDevices(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	var devices []ledger.Device
+	entries := []register.Entry{{ID: 1, Name: "never seen"}, {ID: 2, Name: "nor this"}}
+	for i := range 12 {
+		devices = append(devices, device(fmt.Sprintf("10.40.1.%d", 20+i), fmt.Sprintf("48:9b:34:00:00:%02x", i), []string{"oak", "Ash", "birch"}[i%3]))
+	}
+	put(t, s, site.ID, func([]ledger.Device) []ledger.Device { return devices }, entries, entries...)
+	for sort := range store.SortColumns {
+		for _, descend := range []bool{false, true} {
+			query := store.DeviceQuery{Site: site.ID, Sort: sort, Descend: descend, Limit: 100}
+			whole, err := s.ListDevices(t.Context(), query)
+			if err != nil || whole.Total != 14 || len(whole.Lines) != 14 || whole.Next != nil {
+				t.Fatalf("%s: %d of %d, %v", sort, len(whole.Lines), whole.Total, err)
+			}
+			var leafed []store.DeviceLine
+			query.Limit = 3
+			for {
+				page, err := s.ListDevices(t.Context(), query)
+				if err != nil {
+					t.Fatal(err)
+				}
+				leafed = append(leafed, page.Lines...)
+				if query.After = page.Next; page.Next == nil {
+					break
+				}
+			}
+			if !reflect.DeepEqual(leafed, whole.Lines) {
+				t.Errorf("leafed through by %s (downwards %t) there are %v, want %v", sort, descend, numbers(leafed), numbers(whole.Lines))
+			}
+		}
+	}
+	query := store.DeviceQuery{Site: site.ID, Limit: 5}
+	first, err := s.ListDevices(t.Context(), query)
+	if err != nil {
+		t.Fatal(err)
+	}
+	put(t, s, site.ID, func(known []ledger.Device) []ledger.Device {
+		return append(known, device("10.40.1.1", "48:9b:34:00:01:01", "new"))
+	}, entries)
+	query.After, query.Limit = first.Next, 100
+	rest, err := s.ListDevices(t.Context(), query)
+	if err != nil || len(rest.Lines) != 9 {
+		t.Errorf("behind the first five of fourteen there are %v, %v", numbers(rest.Lines), err)
+	}
+}
+
+func numbers(lines []store.DeviceLine) []uint64 {
+	list := make([]uint64, len(lines))
+	for i, l := range lines {
+		list[i] = l.ID
+	}
+	return list
+}
+
 func TestImportRegisterOverlays(t *testing.T) {
 	s := storetest.Open(t)
 	site := newSite(t, s)
-	same := func(d []ledger.Device, _ []register.Entry) ([]ledger.Device, error) { return d, nil }
+	same := func(ledger.Shelf, *ledger.Result, []register.Entry, []register.Entry) ([]uint64, error) {
+		return nil, nil
+	}
 	mac := hwaddr.MustParse("48:9b:34:00:00:01")
 	first := []register.Entry{{Name: "a", MAC: mac, Extra: map[string]string{"Key": "K7"}}, {Name: "b"}}
 	if added, updated, err := s.ImportRegister(t.Context(), site.ID, first, false, same); err != nil || added != 2 || updated != 0 {
@@ -236,7 +313,12 @@ func TestImportRegisterOverlays(t *testing.T) {
 		t.Fatalf("added %d, updated %d, %v", added, updated, err)
 	}
 	broken := errors.New("matching failed")
-	_, _, err := s.ImportRegister(t.Context(), site.ID, []register.Entry{{Name: "d"}}, true, func([]ledger.Device, []register.Entry) ([]ledger.Device, error) { return nil, broken })
+	_, _, err := s.ImportRegister(t.Context(), site.ID, []register.Entry{{Name: "d"}}, true, func(_ ledger.Shelf, _ *ledger.Result, all, changed []register.Entry) ([]uint64, error) {
+		if len(all) != 1 || len(changed) != 4 {
+			t.Errorf("of the register's %d entries %d have changed, want those that went and the new one", len(all), len(changed))
+		}
+		return nil, broken
+	})
 	if !errors.Is(err, broken) {
 		t.Fatalf("got %v, want the failure of the matching", err)
 	}

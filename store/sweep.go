@@ -9,12 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
-
-	"airdrift/core/evidence"
-	"airdrift/core/hwaddr"
-	"airdrift/core/ledger"
 	"airdrift/core/netrange"
 	"airdrift/core/sweep"
 )
@@ -29,12 +23,14 @@ const (
 	Stopped     SweepState = "stopped"     // by somebody; what was seen is kept
 	Interrupted SweepState = "interrupted" // the service ended while it ran
 	Failed      SweepState = "failed"      // by a fault on our own side
+	Importing   SweepState = "importing"   // it comes in from a file, and is not there yet
 )
 
 // Sweep is one run of looking.
 type Sweep struct {
 	ID         uint64
 	SiteID     uint64
+	Name       string // that somebody gave it; "" for none
 	Vantage    string
 	Ranges     string // as somebody wrote them, in a form that netrange reads
 	Exclusions string
@@ -59,6 +55,9 @@ type Sweep struct {
 	Vanished   int
 	Moved      int
 	Changed    int
+	Pinned     bool // its evidence stays, whatever the site keeps
+	Settled    bool // the ledger is computed from behind it on
+	Thinned    bool // its evidence is gone
 }
 
 // Covered gives the addresses the sweep looks at.
@@ -85,6 +84,7 @@ const (
 type sweepRow struct {
 	ID         uint64
 	SiteID     uint64
+	Name       string
 	Vantage    string
 	Ranges     string
 	Exclusions string
@@ -109,17 +109,20 @@ type sweepRow struct {
 	Vanished   int
 	Moved      int
 	Changed    int
+	Pinned     bool
+	Settled    bool
+	Thinned    bool
 }
 
 func (sweepRow) TableName() string { return "sweeps" }
 
 func toSweepRow(s Sweep) sweepRow {
 	row := sweepRow{
-		ID: s.ID, SiteID: s.SiteID, Vantage: fit(s.Vantage, 200), Ranges: s.Ranges, Exclusions: s.Exclusions, Pace: s.Pace, Seed: s.Seed,
+		ID: s.ID, SiteID: s.SiteID, Name: fit(s.Name, 200), Vantage: fit(s.Vantage, 200), Ranges: s.Ranges, Exclusions: s.Exclusions, Pace: s.Pace, Seed: s.Seed,
 		Figures: asJSON(s.Figures), Ports: s.Ports, Plan: asJSON(s.Plan), StartedBy: s.StartedBy, Place: asJSON(s.Place),
 		State: string(s.State), Began: s.Began, Addresses: s.Addresses, Answered: s.Answered, Sent: s.Sent,
 		Warnings: fit(strings.Join(s.Warnings, "\n"), maxText), Failure: fit(s.Failure, maxText),
-		Appeared: s.Appeared, Vanished: s.Vanished, Moved: s.Moved, Changed: s.Changed,
+		Appeared: s.Appeared, Vanished: s.Vanished, Moved: s.Moved, Changed: s.Changed, Pinned: s.Pinned, Settled: s.Settled, Thinned: s.Thinned,
 	}
 	if !s.Ended.IsZero() {
 		row.Ended = &s.Ended
@@ -137,10 +140,10 @@ func toSweepRow(s Sweep) sweepRow {
 
 func (r sweepRow) sweep() Sweep {
 	s := Sweep{
-		ID: r.ID, SiteID: r.SiteID, Vantage: r.Vantage, Ranges: r.Ranges, Exclusions: r.Exclusions, Pace: r.Pace, Seed: r.Seed,
+		ID: r.ID, SiteID: r.SiteID, Name: r.Name, Vantage: r.Vantage, Ranges: r.Ranges, Exclusions: r.Exclusions, Pace: r.Pace, Seed: r.Seed,
 		Ports: r.Ports, StartedBy: r.StartedBy,
 		State: SweepState(r.State), Began: r.Began, Addresses: r.Addresses, Answered: r.Answered, Sent: r.Sent, Failure: r.Failure,
-		Appeared: r.Appeared, Vanished: r.Vanished, Moved: r.Moved, Changed: r.Changed,
+		Appeared: r.Appeared, Vanished: r.Vanished, Moved: r.Moved, Changed: r.Changed, Pinned: r.Pinned, Settled: r.Settled, Thinned: r.Thinned,
 	}
 	if r.Ended != nil {
 		s.Ended = *r.Ended
@@ -171,6 +174,7 @@ func asJSON(value any) string {
 
 // CreateSweep stores a new sweep and gives it its ID.
 func (s *Store) CreateSweep(ctx context.Context, sweep *Sweep) error {
+	sweep.Began = sweep.Began.Truncate(time.Microsecond) // what the column holds
 	row := toSweepRow(*sweep)
 	err := s.db.WithContext(ctx).Create(&row).Error
 	sweep.ID = row.ID
@@ -181,6 +185,48 @@ func (s *Store) CreateSweep(ctx context.Context, sweep *Sweep) error {
 func (s *Store) SaveSweep(ctx context.Context, sweep Sweep) error {
 	row := toSweepRow(sweep)
 	return own(s.db.WithContext(ctx).Save(&row).Error, fmt.Sprintf("sweep %d", sweep.ID))
+}
+
+// NameSweep gives a sweep a name; an empty one takes it away.
+func (s *Store) NameSweep(ctx context.Context, sweep uint64, name string) error {
+	if _, err := s.Sweep(ctx, sweep); err != nil {
+		return err
+	}
+	return own(s.db.WithContext(ctx).Model(&sweepRow{}).Where("id = ?", sweep).Update("name", fit(name, 200)).Error, fmt.Sprintf("sweep %d", sweep))
+}
+
+// PinSweep says whether a sweep's evidence stays, whatever its site keeps.
+func (s *Store) PinSweep(ctx context.Context, sweep uint64, pinned bool) error {
+	return own(s.db.WithContext(ctx).Model(&sweepRow{}).Where("id = ?", sweep).Update("pinned", pinned).Error, fmt.Sprintf("sweep %d", sweep))
+}
+
+// AllSweeps gives all sweeps of a site that have ended, the oldest first.
+func (s *Store) AllSweeps(ctx context.Context, site uint64) ([]Sweep, error) {
+	var rows []sweepRow
+	if err := s.db.WithContext(ctx).Where("site_id = ? AND state NOT IN ?", site, []SweepState{Running, Importing}).Order("began, id").Find(&rows).Error; err != nil {
+		return nil, own(err, "sweeps")
+	}
+	sweeps := make([]Sweep, len(rows))
+	for i, r := range rows {
+		sweeps[i] = r.sweep()
+	}
+	return sweeps, nil
+}
+
+// HasSweep reports whether a site has a sweep already that began at a time and was made from a vantage.
+func (s *Store) HasSweep(ctx context.Context, site uint64, vantage string, began time.Time) (bool, error) {
+	var n int64
+	err := s.db.WithContext(ctx).Model(&sweepRow{}).Where("site_id = ? AND vantage = ? AND began = ? AND state <> ?", site, fit(vantage, 200), began, Importing).Count(&n).Error
+	return n > 0, own(err, "sweeps")
+}
+
+// RemoveImports takes away what came in of sweeps from files that are not there yet: those of these numbers, or without any all.
+func (s *Store) RemoveImports(ctx context.Context, sweeps ...uint64) error {
+	query := s.db.WithContext(ctx).Where("state = ?", Importing)
+	if len(sweeps) > 0 {
+		query = query.Where("id IN ?", sweeps)
+	}
+	return own(query.Delete(&sweepRow{}).Error, "sweeps")
 }
 
 // SavePlace writes how far a running sweep has come.
@@ -198,10 +244,31 @@ func (s *Store) Sweep(ctx context.Context, id uint64) (Sweep, error) {
 }
 
 // Sweeps gives a site's sweeps, the newest first; before is the ID to start below, 0 for the newest.
-func (s *Store) Sweeps(ctx context.Context, site, before uint64, limit int) ([]Sweep, error) {
-	query := s.db.WithContext(ctx).Where("site_id = ?", site).Order("id DESC").Limit(limit)
-	if before > 0 {
-		query = query.Where("id < ?", before)
+func (s *Store) Sweeps(ctx context.Context, site uint64, below SweepMark, limit int) ([]Sweep, error) {
+	query := below.below(s.db.WithContext(ctx).Where("site_id = ? AND state <> ?", site, Importing)).Order("began DESC, id DESC").Limit(limit)
+	var rows []sweepRow
+	if err := query.Find(&rows).Error; err != nil {
+		return nil, own(err, "sweeps")
+	}
+	sweeps := make([]Sweep, len(rows))
+	for i, r := range rows {
+		sweeps[i] = r.sweep()
+	}
+	return sweeps, nil
+}
+
+// LatestSweep gives the sweep of a site that began last; ErrNotFound where it has none.
+func (s *Store) LatestSweep(ctx context.Context, site uint64) (Sweep, error) {
+	var row sweepRow
+	err := s.db.WithContext(ctx).Where("site_id = ? AND state <> ?", site, Importing).Order("began DESC, id DESC").First(&row).Error
+	return row.sweep(), own(err, "sweeps")
+}
+
+// EndedSweeps gives the sweeps of a site that have ended and are whole, the oldest first: those of some numbers, or all.
+func (s *Store) EndedSweeps(ctx context.Context, site uint64, numbers []uint64) ([]Sweep, error) {
+	query := s.db.WithContext(ctx).Where("site_id = ? AND state IN ? AND NOT thinned", site, []SweepState{Done, Stopped, Interrupted}).Order("began, id")
+	if len(numbers) > 0 {
+		query = query.Where("id IN ?", numbers)
 	}
 	var rows []sweepRow
 	if err := query.Find(&rows).Error; err != nil {
@@ -247,148 +314,6 @@ func (s *Store) CoveredBefore(ctx context.Context, site uint64) (netrange.Set, e
 	return all, nil
 }
 
-type sightingRow struct {
-	ID          uint64
-	SweepID     uint64
-	Addr        []byte
-	MAC         string `gorm:"column:mac"`
-	Ring        int
-	LearnedFrom string
-	Answered    bool
-	FirstAt     time.Time
-	Items       string
-	Whole       bool
-	DeviceID    uint64
-	Unit        string
-}
-
-func (sightingRow) TableName() string { return "sightings" }
-
-// Refused is a sighting that the database does not take, and why.
-type Refused struct {
-	Sighting evidence.Sighting
-	Cause    error // wraps ErrRefused
-}
-
-// SaveSightings writes sightings of a sweep; one that is there already is written over. One that the database does not take
-// holds back no other: it is given back.
-func (s *Store) SaveSightings(ctx context.Context, sweep uint64, sightings []evidence.Sighting) ([]Refused, error) {
-	rows := make([]sightingRow, len(sightings))
-	of := map[sightingKey]int{}
-	for i, sg := range sightings {
-		items, err := json.Marshal(sg.Items)
-		if err != nil {
-			return nil, fmt.Errorf("sighting of %s: %w", sg.Who(), err)
-		}
-		rows[i] = sightingRow{
-			SweepID: sweep, Addr: sortable(sg.Addr), MAC: sg.MAC.String(), Ring: sg.Ring, LearnedFrom: fit(sg.LearnedFrom, maxLearnedFrom),
-			Answered: sg.Answered, FirstAt: sg.FirstAt, Items: string(items), Whole: sg.Whole, Unit: fit(sg.Unit, evidence.MaxUnit),
-		}
-		of[rows[i].key()] = i
-	}
-	upsert := s.db.WithContext(ctx).Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"answered", "items", "whole"})})
-	var refused []Refused
-	for _, part := range batches(rows, func(r sightingRow) int { return len(r.Items) + 200 }) {
-		failed, err := saveEach(upsert.Session(&gorm.Session{}), part)
-		if err != nil {
-			return refused, own(err, "sightings")
-		}
-		for _, f := range failed {
-			refused = append(refused, Refused{sightings[of[f.row.key()]], own(f.cause, "sighting")})
-		}
-	}
-	return refused, nil
-}
-
-// maxLearnedFrom is what the column takes.
-const maxLearnedFrom = 200
-
-// sightingKey tells the sightings of a sweep apart.
-type sightingKey struct{ addr, mac, unit string }
-
-func (r sightingRow) key() sightingKey { return sightingKey{string(r.Addr), r.MAC, r.Unit} }
-
-type refusedRow struct {
-	row   sightingRow
-	cause error
-}
-
-// saveEach writes rows together, and where the database does not take them in halves, until those are found that it refuses.
-func saveEach(db *gorm.DB, rows []sightingRow) ([]refusedRow, error) {
-	err := db.CreateInBatches(rows, batchSize).Error
-	if err == nil || !isRefused(err) {
-		return nil, err
-	}
-	if len(rows) == 1 {
-		return []refusedRow{{rows[0], err}}, nil
-	}
-	half := len(rows) / 2
-	first, err := saveEach(db, rows[:half])
-	if err != nil {
-		return first, err
-	}
-	second, err := saveEach(db, rows[half:])
-	return append(first, second...), err
-}
-
-// Sightings gives all sightings of a sweep in order of their addresses, and for each the device that it was taken for, 0
-// where it has not been entered into the ledger.
-func (s *Store) Sightings(ctx context.Context, sweep uint64) ([]evidence.Sighting, []uint64, error) {
-	return sightingsOf(s.db.WithContext(ctx), sweep)
-}
-
-func sightingsOf(db *gorm.DB, sweep uint64) ([]evidence.Sighting, []uint64, error) {
-	var rows []sightingRow
-	if err := db.Where("sweep_id = ?", sweep).Order("addr, mac, unit").Find(&rows).Error; err != nil {
-		return nil, nil, own(err, "sightings")
-	}
-	sightings, devices := make([]evidence.Sighting, len(rows)), make([]uint64, len(rows))
-	for i, r := range rows {
-		sg, err := r.sighting()
-		if err != nil {
-			return nil, nil, err
-		}
-		sightings[i], devices[i] = sg, r.DeviceID
-	}
-	return sightings, devices, nil
-}
-
-func (r sightingRow) sighting() (evidence.Sighting, error) {
-	sg := evidence.Sighting{Ring: r.Ring, LearnedFrom: r.LearnedFrom, Answered: r.Answered, Whole: r.Whole, FirstAt: r.FirstAt, Addr: fromSortable(r.Addr), Unit: r.Unit}
-	var mac hwaddr.MAC
-	if err := mac.UnmarshalText([]byte(r.MAC)); err != nil {
-		return sg, fmt.Errorf("stored sighting %d: %w", r.ID, err)
-	}
-	sg.MAC = mac
-	if err := json.Unmarshal([]byte(r.Items), &sg.Items); err != nil {
-		return sg, fmt.Errorf("stored sighting %d: %w", r.ID, err)
-	}
-	return sg, nil
-}
-
-// SightingOf is one sighting of a device and the sweep it was made in.
-type SightingOf struct {
-	Sweep    uint64
-	Sighting evidence.Sighting
-}
-
-// History gives the sightings of a device and of those that were merged into it, the newest sweep first.
-func (s *Store) History(ctx context.Context, device ledger.Device, limit int) ([]SightingOf, error) {
-	var rows []sightingRow
-	if err := s.db.WithContext(ctx).Where("device_id IN ?", append([]uint64{device.ID}, device.Was...)).Order("sweep_id DESC, addr, mac").Limit(limit).Find(&rows).Error; err != nil {
-		return nil, own(err, "sightings")
-	}
-	history := make([]SightingOf, len(rows))
-	for i, r := range rows {
-		sg, err := r.sighting()
-		if err != nil {
-			return nil, err
-		}
-		history[i] = SightingOf{r.SweepID, sg}
-	}
-	return history, nil
-}
-
 // LogLine is one entry of a sweep's log.
 type LogLine struct {
 	At   time.Time
@@ -427,18 +352,4 @@ func (s *Store) SweepLog(ctx context.Context, sweep uint64) ([]LogLine, error) {
 		lines[i] = LogLine{r.At, r.Text}
 	}
 	return lines, nil
-}
-
-// sortable gives an address as 16 bytes that sort as addresses do, IPv4 before IPv6; empty for none.
-func sortable(a netip.Addr) []byte {
-	if !a.IsValid() {
-		return []byte{}
-	}
-	b := a.As16()
-	return b[:]
-}
-
-func fromSortable(b []byte) netip.Addr {
-	a, _ := netip.AddrFromSlice(b)
-	return a.Unmap()
 }

@@ -107,7 +107,7 @@ func told(addr, mac string, facts ...evidence.Item) ledger.Device {
 		MACs: []hwaddr.MAC{hwaddr.MustParse(mac)}, Addrs: []netip.Addr{netip.MustParseAddr(addr)}, Items: facts, FirstSeen: began, LastSeen: began,
 		Standing: ledger.Unmanaged, Presence: ledger.Seen,
 	}
-	d.Identity = identify.New(identify.Default(), nil).Identify(facts)
+	d.Identity = identify.New(identify.Default(), nil).Identify(facts).Brief()
 	return d
 }
 
@@ -124,7 +124,13 @@ func TestDevicesAreFoundByWhatTheySay(t *testing.T) {
 		told("10.40.1.21", "48:9b:34:00:00:02", said("tcp.open", "80", evidence.TCP(80)), said("http.title", "Managed switch", evidence.TCP(80))),
 		told("10.40.1.22", "48:9b:34:00:00:03", said("tcp.refused", "22", evidence.TCP(22))),
 	}
-	err := s.Rematch(t.Context(), site.ID, func([]ledger.Device) ([]ledger.Device, error) { return devices, nil })
+	for i := range devices {
+		devices[i].Facts = evidence.HashOf(devices[i].Items)
+	}
+	err := s.Resettle(t.Context(), site.ID, func(_ ledger.Shelf, result *ledger.Result) ([]uint64, error) {
+		result.Devices = devices
+		return nil, nil
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -149,7 +155,8 @@ func TestDevicesAreFoundByWhatTheySay(t *testing.T) {
 		"sorted by the version": {store.DeviceQuery{Sort: "firmware", Descend: true, Services: []string{"snmp", "http"}}, "10.40.1.20 10.40.1.21"},
 	} {
 		tt.query.Site, tt.query.Limit = site.ID, 10
-		lines, total, err := s.ListDevices(t.Context(), tt.query)
+		page, err := s.ListDevices(t.Context(), tt.query)
+		lines, total := page.Lines, page.Total
 		var got []string
 		for _, l := range lines {
 			got = append(got, l.Addrs[0].String())

@@ -16,6 +16,7 @@ type Fact struct {
 
 	Names     int  // what the name of a maker in its words adds to the belief in that maker, in decibans; 0 where it is not looked for
 	Describes bool // the device describes itself in words of its maker, and rules may name all such facts together
+	Passing   bool // it is another at each visit of itself, as a clock is
 	Use       Use
 }
 
@@ -71,6 +72,14 @@ func FactOf(key string) (fact Fact, ok bool) {
 	return fact, ok
 }
 
+// factOf is FactOf for a key that is not a string yet.
+func factOf(key []byte) (fact Fact, ok bool) {
+	catalogue.mu.RLock()
+	defer catalogue.mu.RUnlock()
+	fact, ok = catalogue.byKey[string(key)]
+	return fact, ok
+}
+
 // KeysFor gives the keys of the facts with a use, in the order they were registered.
 func KeysFor(use Use) []string {
 	var keys []string
@@ -94,6 +103,7 @@ func init() {
 		{Key: KeyTCPEvery, Source: SourceTCP, Says: "`yes` where connections to ports without a service are accepted too, so that an open port proves nothing", Standard: "RFC 6335, 6", Example: "yes"},
 		{Key: KeyTCPOpen, Source: SourceTCP, Says: "a port that accepted a connection", Standard: "RFC 9293", Example: "9100"},
 		{Key: KeyTCPRefused, Source: SourceTCP, Says: "a port that refused, by which the roll call found the device", Standard: "RFC 9293", Example: "22"},
+		{Key: KeyTCPSilent, Source: SourceTCP, Says: "a port that neither accepted nor refused a connection, where the device refuses others: of at most 8 it is noted, as whether they are open is not known", Example: "80"},
 		{Key: KeyTCPStopped, Source: SourceTCP, Says: "`yes` where it stopped answering while being asked, and was left alone from then on", Example: "yes"},
 		{Key: KeyStack, Source: SourceStack, Says: "how it accepts a connection: the time to live it began with, `df` where it may not be cut up, the window, the options in their order; a hint only", Standard: "RFC 9293, 3.1; RFC 7323", Example: "ttl=64 df window=65160 options=mss,sack,ts,nop,ws10"},
 		{Key: KeySelf, Source: SourceSelf, Says: "the host name of the auditor's own machine, which is not asked", Example: "laptop-7"},
@@ -104,7 +114,7 @@ func init() {
 		{Key: KeyCut, Source: SourceSweep, Says: "the source of which more was said than is kept: of one sighting at most 2,048 facts of 256 KiB, of what it announces by itself 256 of 48 KiB", Example: "mdns"},
 		{Key: KeyLeaseName, Source: SourceLease, Says: "name, in the imported list of the site's DHCP server", Standard: "RFC 2131", Example: "front-desk-phone"},
 		{Key: KeyLeaseMAC, Source: SourceLease, Says: "MAC address, in that list", Standard: "RFC 2131", Example: "48:9b:34:00:00:01", Use: HardwareAddress},
-		{Key: KeyLeaseUntil, Source: SourceLease, Says: "end of the lease, in that list", Standard: "RFC 2131", Example: "2034-05-01T12:00:00Z"},
+		{Key: KeyLeaseUntil, Source: SourceLease, Says: "end of the lease, in that list", Standard: "RFC 2131", Example: "2034-05-01T12:00:00Z", Passing: true},
 		{Key: KeyLeaseClient, Source: SourceLease, Says: "client's identifier, in that list", Standard: "RFC 2131", Example: "01489b34000001"},
 	}...)
 }

@@ -51,6 +51,7 @@ const (
 	KeyTCPOpen    = "tcp.open"
 	KeyTCPRefused = "tcp.refused"
 	KeyTCPStopped = "tcp.stopped"
+	KeyTCPSilent  = "tcp.silent"
 	KeyStack      = "stack.syn"
 
 	KeyPTR  = "dns.ptr"

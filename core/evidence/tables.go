@@ -62,3 +62,33 @@ func Rows[T any](items []Item, key string) []T {
 	}
 	return rows
 }
+
+// counts are the counters of an interface, which go on between two visits.
+type counts struct{ in, out uint64 }
+
+func (c counts) any() bool { return c.in != 0 || c.out != 0 }
+
+// withoutCounters gives the value of a fact with the counters of an interface taken out of it.
+func withoutCounters(it Item) (string, counts) {
+	var row Interface
+	if it.Key != KeySNMPInterface || json.Unmarshal([]byte(it.Value), &row) != nil {
+		return it.Value, counts{}
+	}
+	c := counts{row.In, row.Out}
+	row.In, row.Out = 0, 0
+	// What another program wrote in another form stays as it is: it could not be put back.
+	if steady := Row(row); c.any() && withCounters(steady, c) == it.Value {
+		return steady, c
+	}
+	return it.Value, counts{}
+}
+
+// withCounters puts the counters back into the value of an interface.
+func withCounters(value string, c counts) string {
+	var row Interface
+	if json.Unmarshal([]byte(value), &row) != nil {
+		return value
+	}
+	row.In, row.Out = c.in, c.out
+	return Row(row)
+}

@@ -102,17 +102,57 @@ func (id Identity) Strength(a Attribute) int {
 	return 0
 }
 
+// Belief is what is believed of one attribute, without what speaks for it.
+type Belief struct {
+	Attribute Attribute
+	Value     string
+	Strength  int // in decibans
+}
+
+// Beliefs is what is believed of one device.
+type Beliefs []Belief
+
+// Brief gives what is believed, without what speaks for it.
+func (id Identity) Brief() Beliefs {
+	brief := make(Beliefs, len(id))
+	for i, c := range id {
+		brief[i] = Belief{c.Attribute, c.Value, c.Strength}
+	}
+	return brief
+}
+
+// Of gives the value believed of an attribute, or "".
+func (b Beliefs) Of(a Attribute) string {
+	for _, belief := range b {
+		if belief.Attribute == a {
+			return belief.Value
+		}
+	}
+	return ""
+}
+
+// Strength gives how strongly the value believed of an attribute is supported, in decibans; 0 where none is.
+func (b Beliefs) Strength(a Attribute) int {
+	for _, belief := range b {
+		if belief.Attribute == a {
+			return belief.Strength
+		}
+	}
+	return 0
+}
+
 // Engine identifies devices by one set of rules. It may be used from several goroutines.
 type Engine struct {
 	rules   *Rules
 	overlay *registry.Table // the site's own MAC prefixes; may be nil
 	site    *brands         // of the makers in the overlay
 	makers  map[string]bool // the same by their folded names
+	edition func() string
 }
 
 // New makes an engine. overlay holds a site's own MAC prefixes and may be nil; its makers are also known by their names.
 func New(rules *Rules, overlay *registry.Table) *Engine {
-	e := &Engine{rules, overlay, newBrands(), map[string]bool{}}
+	e := &Engine{rules, overlay, newBrands(), map[string]bool{}, sync.OnceValue(func() string { return editionOf(rules, overlay) })}
 	if overlay != nil {
 		for _, name := range overlay.Organisations() {
 			e.site.add(name, VendorName(name))

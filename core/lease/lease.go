@@ -5,6 +5,7 @@ package lease
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/csv"
 	"errors"
 	"io"
@@ -25,15 +26,19 @@ type Lease struct {
 	MAC    hwaddr.MAC // zero where the server does not tell
 	Name   string     // that the client gave of itself; "" where it gave none
 	Client string     // client identifier as the file has it
+	Since  time.Time  // UTC; zero where it was always so
 	Until  time.Time  // UTC; zero where it does not end
 }
 
 // MaxLeases is the most that one file may hold.
 const MaxLeases = 200_000
 
-// Read reads a file of leases; its form is told from its content. Of several leases of one address the last in the file holds, as
-// the servers append. Where it fails the error is a *fault.List with lines.
-func Read(name string, data []byte) ([]Lease, error) {
+// unknownSince is how long before a file is read a lease is taken to have begun of which the file does not say it.
+const unknownSince = 24 * time.Hour
+
+// Read reads a file of leases at a time; its form is told from its content. Of one address there may be several, one after the other, as the
+// servers append; one that was renewed is one lease. Where it fails the error is a *fault.List with lines.
+func Read(name string, data []byte, now time.Time) ([]Lease, error) {
 	r := &reader{faults: fault.List{Name: name}, at: map[netip.Addr]int{}}
 	switch {
 	case bytes.HasPrefix(bytes.TrimSpace(data), []byte("address,hwaddr,")):
@@ -46,19 +51,98 @@ func Read(name string, data []byte) ([]Lease, error) {
 	if err := r.faults.Err(); err != nil {
 		return nil, err
 	}
-	r.leases = slices.DeleteFunc(r.leases, func(l Lease) bool { return !l.Addr.IsValid() })
+	r.leases = slices.DeleteFunc(r.leases, Lease.isEmpty)
+	for i := range r.leases {
+		if l := &r.leases[i]; l.Since.IsZero() && !l.Until.IsZero() {
+			l.Since = now.Add(-unknownSince).UTC()
+		}
+	}
 	if len(r.leases) == 0 {
 		r.faults.Add(fault.Fault{Why: "there is no lease in it: want the lease file of dnsmasq, of ISC dhcpd (dhcpd.leases), or of Kea (CSV)"})
 		return nil, r.faults.Err()
 	}
-	slices.SortFunc(r.leases, func(a, b Lease) int { return a.Addr.Compare(b.Addr) })
+	sortLeases(r.leases)
 	return r.leases, nil
+}
+
+func sortLeases(leases []Lease) {
+	slices.SortStableFunc(leases, func(a, b Lease) int { return cmp.Or(a.Addr.Compare(b.Addr), a.Since.Compare(b.Since)) })
+}
+
+// isEmpty reports whether a lease has no time in it.
+func (l Lease) isEmpty() bool {
+	return !l.Since.IsZero() && !l.Until.IsZero() && !l.Since.Before(l.Until)
+}
+
+// isOfSame reports whether two leases are of one client, as far as is known.
+func (l Lease) isOfSame(other Lease) bool {
+	if l.MAC.IsZero() && other.MAC.IsZero() {
+		return l.Client == other.Client
+	}
+	return l.MAC == other.MAC
+}
+
+// renews reports whether a lease goes on where another one has not ended.
+func (l Lease) renews(before Lease) bool {
+	return l.isOfSame(before) && (before.Until.IsZero() || l.Since.IsZero() || !l.Since.After(before.Until))
+}
+
+// cut ends a lease at a time, where it has not ended before.
+func (l *Lease) cut(at time.Time) {
+	if l.Until.IsZero() || l.Until.After(at) {
+		l.Until = at
+	}
+}
+
+// Over lays fresh leases over those that are known. What is known of an address stays for the time before; a lease that was renewed is one. Where
+// they are too many those go that ended first.
+func Over(known, fresh []Lease) []Lease {
+	first := map[netip.Addr]int{} // the earliest of the fresh ones
+	all := slices.Clone(fresh)
+	sortLeases(all)
+	for i, l := range all {
+		if _, is := first[l.Addr]; !is {
+			first[l.Addr] = i
+		}
+	}
+	for _, before := range known {
+		i, is := first[before.Addr]
+		if !is {
+			all = append(all, before)
+			continue
+		}
+		switch begin := &all[i]; {
+		case begin.Since.IsZero(): // it was always so
+		case begin.renews(before):
+			if before.Since.Before(begin.Since) {
+				begin.Since = before.Since
+			}
+		default:
+			if before.cut(begin.Since); !before.isEmpty() {
+				all = append(all, before)
+			}
+		}
+	}
+	if len(all) > MaxLeases {
+		slices.SortStableFunc(all, func(a, b Lease) int { return b.end().Compare(a.end()) })
+		all = all[:MaxLeases]
+	}
+	sortLeases(all)
+	return all
+}
+
+// end gives when a lease ends, as times are compared.
+func (l Lease) end() time.Time {
+	if l.Until.IsZero() {
+		return time.Unix(1<<40, 0)
+	}
+	return l.Until
 }
 
 type reader struct {
 	faults fault.List
 	leases []Lease
-	at     map[netip.Addr]int
+	at     map[netip.Addr]int // the latest of each address
 }
 
 func (r *reader) refuse(line int, field, why string) {
@@ -67,8 +151,17 @@ func (r *reader) refuse(line int, field, why string) {
 
 func (r *reader) add(line int, l Lease) {
 	if at, known := r.at[l.Addr]; known {
-		r.leases[at] = l
-		return
+		before := &r.leases[at]
+		switch {
+		case l.renews(*before) && !before.Since.IsZero():
+			before.Until, before.Client = l.Until, cmp.Or(l.Client, before.Client)
+			before.Name = cmp.Or(l.Name, before.Name)
+			return
+		case l.Since.IsZero():
+			*before = l
+			return
+		}
+		before.cut(l.Since)
 	}
 	if len(r.leases) == MaxLeases {
 		if r.faults.Count() == 0 {
@@ -78,6 +171,13 @@ func (r *reader) add(line int, l Lease) {
 	}
 	r.at[l.Addr] = len(r.leases)
 	r.leases = append(r.leases, l)
+}
+
+// end ends the lease of an address that is no longer held.
+func (r *reader) end(l Lease) {
+	if at, known := r.at[l.Addr]; known && !l.Until.IsZero() && l.isOfSame(r.leases[at]) {
+		r.leases[at].cut(l.Until)
+	}
 }
 
 // dnsmasq reads lines of time, MAC, address, name and client (dnsmasq(8), dhcp-leasefile). Lines of IPv6 have an identifier in
@@ -154,6 +254,8 @@ func (r *reader) isc(data []byte) {
 		case words[0] == "}":
 			if active {
 				r.add(start, *current)
+			} else {
+				r.end(*current)
 			}
 			current = nil
 		default:
@@ -180,18 +282,29 @@ func (r *reader) iscField(line int, l *Lease, words []string, statement string) 
 		l.Client = quoted(statement)
 	case words[0] == "binding" && len(words) == 3:
 		return words[2] == "active"
-	case words[0] == "ends" && len(words) == 4:
+	case words[0] == "starts":
+		l.Since = r.iscTime(line, words)
+	case words[0] == "ends":
+		l.Until = r.iscTime(line, words)
+	}
+	return true
+}
+
+// iscTime reads the time of a statement: a day of the week, a date and a time in UTC, or the word epoch and seconds; never is none.
+func (r *reader) iscTime(line int, words []string) time.Time {
+	switch {
+	case len(words) == 4:
 		at, err := time.Parse("2006/01/02 15:04:05", words[2]+" "+words[3])
 		if err != nil {
 			r.refuse(line, words[2]+" "+words[3], "is not a time such as 2026/11/25 08:00:00")
 		}
-		l.Until = at
-	case words[0] == "ends" && len(words) == 3 && words[1] == "epoch":
+		return at
+	case len(words) == 3 && words[1] == "epoch":
 		if seconds, err := strconv.ParseInt(words[2], 10, 64); err == nil {
-			l.Until = until(seconds)
+			return until(seconds)
 		}
 	}
-	return true
+	return time.Time{}
 }
 
 func quoted(statement string) string {
@@ -241,13 +354,6 @@ func (r *reader) kea(data []byte) {
 }
 
 func (r *reader) keaRow(line int, field func(string) string) {
-	if state := field("state"); state != "" && state != "0" {
-		if at, has := r.at[addrOf(field("address"))]; has {
-			r.leases[at].Addr = netip.Addr{} // taken out at the end
-			delete(r.at, addrOf(field("address")))
-		}
-		return // declined or reclaimed
-	}
 	l := Lease{Addr: addrOf(field("address")), Name: known(strings.TrimSuffix(field("hostname"), ".")), Client: known(field("client_id"))}
 	if !l.Addr.IsValid() {
 		r.refuse(line, field("address"), "is not an IP address")
@@ -263,6 +369,13 @@ func (r *reader) keaRow(line int, field func(string) string) {
 	}
 	if seconds, err := strconv.ParseInt(field("expire"), 10, 64); err == nil {
 		l.Until = until(seconds)
+		if lifetime, err := strconv.ParseInt(field("valid_lifetime"), 10, 64); err == nil && lifetime > 0 && lifetime < seconds {
+			l.Since = until(seconds - lifetime)
+		}
+	}
+	if state := field("state"); state != "" && state != "0" { // declined or reclaimed
+		r.end(l)
+		return
 	}
 	r.add(line, l)
 }
@@ -294,26 +407,34 @@ func (l Lease) Items(at time.Time) []evidence.Item {
 	return items
 }
 
-// Holds reports whether a lease is that of a sighting: of the address, unless its MAC was seen and is another, and where the
-// lease had not ended then.
+// Holds reports whether a lease is that of a sighting: of the address, unless its MAC was seen and is another, and while the
+// lease lasted.
 func (l Lease) Holds(s evidence.Sighting) bool {
-	return l.Addr == s.Addr && (s.MAC.IsZero() || l.MAC.IsZero() || l.MAC == s.MAC) && (l.Until.IsZero() || s.FirstAt.Before(l.Until))
+	return l.Addr == s.Addr && (s.MAC.IsZero() || l.MAC.IsZero() || l.MAC == s.MAC) && !s.FirstAt.Before(l.Since) && (l.Until.IsZero() || s.FirstAt.Before(l.Until))
 }
 
-// Attach puts what leases tell to the sightings that they are of.
-func Attach(sightings []evidence.Sighting, leases []Lease) []evidence.Sighting {
-	if len(leases) == 0 {
-		return sightings
-	}
-	byAddr := make(map[netip.Addr]Lease, len(leases))
+// Index finds the lease of a sighting.
+type Index map[netip.Addr][]Lease
+
+// NewIndex indexes leases by their addresses.
+func NewIndex(leases []Lease) Index {
+	x := make(Index, len(leases))
 	for _, l := range leases {
-		byAddr[l.Addr] = l
+		x[l.Addr] = append(x[l.Addr], l)
 	}
-	out := slices.Clone(sightings)
-	for i, s := range out {
-		if l, has := byAddr[s.Addr]; has && l.Holds(s) {
-			out[i].Items = evidence.Merge(slices.Clip(s.Items), l.Items(s.FirstAt), evidence.Asked)
-		}
+	return x
+}
+
+// Attach puts what the lease of a sighting tells behind its facts; has is false where it has none.
+func (x Index) Attach(s evidence.Sighting, facts func() ([]evidence.Item, error)) (items []evidence.Item, has bool, err error) {
+	leases := x[s.Addr]
+	at := slices.IndexFunc(leases, func(l Lease) bool { return l.Holds(s) })
+	if at < 0 {
+		return nil, false, nil
 	}
-	return out
+	l := leases[at]
+	if items, err = facts(); err != nil {
+		return nil, false, err
+	}
+	return evidence.Merge(slices.Clip(items), l.Items(s.FirstAt), evidence.Asked), true, nil
 }

@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strconv"
-	"sync"
 	"time"
 
 	"airdrift/core/evidence"
@@ -15,70 +13,83 @@ import (
 
 // body is what in one sweep is taken to be one device: one sighting or several.
 type body struct {
-	sightings []evidence.Sighting
-	index     []int           // of each sighting in the sweep
-	facts     []evidence.Item // of all its sightings
-	identity  identify.Identity
+	sightings []evidence.Sighting // without their facts
+	index     []int               // of each sighting in the sweep
+	hash      evidence.Hash       // of the facts of all its sightings
+	tale      *tale               // what those tell
+	facts     []evidence.Item     // themselves; nil where they are not loaded
+	identity  identify.Beliefs
 	keys      []Key
 	reasons   []string // at most maxReasons
+	sides     sides    // of what people have said
 }
 
-// gather joins the sightings that are one device, and tells what each is.
-func gather(sweep Sweep, identifier Identifier) []body {
-	j := &joiner{sightings: withOwnMACs(sweep.Sightings), parent: make([]int, len(sweep.Sightings)), reasons: map[int][]string{}}
+// gather joins the sightings that are one device.
+func (b *book) gather() []body {
+	b.reader.takeMACs()
+	j := &joiner{sightings: b.reader.sightings, tales: b.reader.tales, parent: make([]int, len(b.reader.sightings)), reasons: map[int][]string{}}
 	for i := range j.parent {
 		j.parent[i] = i
 	}
+	if len(b.sweep.Told) > 0 {
+		j.told, j.sides = b.sweep.Told, make([]sides, len(j.parent))
+		for i := range j.sides {
+			j.sides[i] = b.sidesOf(i)
+		}
+		j.joinTold()
+	}
 	j.joinByMAC()
-	j.joinGateway(sweep)
+	j.joinGateway(b.sweep)
 	j.joinOwnAddresses()
-	j.joinGatewayByKey(sweep)
+	j.joinGatewayByKey(b.sweep)
 	j.joinFacade()
 	j.joinByKey()
-	bodies := j.bodies()
+	return b.told(j.bodies())
+}
+
+// told takes in what the sightings of each body tell together.
+func (b *book) told(bodies []body) []body {
 	for i := range bodies {
-		bodies[i].identify(identifier)
+		body := &bodies[i]
+		if len(body.index) > 1 {
+			body.learn(b.factsOf(body))
+		} else {
+			body.hash, body.tale = b.reader.hashes[body.index[0]], b.reader.tales[body.index[0]]
+		}
 	}
 	return bodies
 }
 
-// withOwnMACs takes the MAC from those who answer behind one that answers for many: it is not theirs. They are told by having passed a
-// router where the MAC's own address has passed none.
-func withOwnMACs(sightings []evidence.Sighting) []evidence.Sighting {
-	count := map[hwaddr.MAC]int{}
-	for _, s := range sightings {
-		if identifies(s.MAC) && s.Addr.Is4() && s.Unit == "" {
-			count[s.MAC]++
-		}
-	}
-	var own []evidence.Sighting
-	for i, s := range sightings {
-		if count[s.MAC] < manyAddresses || hopsOf(s.Items) < 1 {
-			continue
-		}
-		if own == nil {
-			own = slices.Clone(sightings)
-		}
-		isOfMAC := func(it evidence.Item) bool { return it.Source == evidence.SourceARP || it.Source == evidence.SourceND }
-		own[i].MAC, own[i].Items = hwaddr.MAC{}, slices.DeleteFunc(slices.Clone(s.Items), isOfMAC)
-	}
-	if own == nil {
-		return sightings
-	}
-	return own
+// learn gives the body facts.
+func (b *body) learn(facts []evidence.Item) {
+	b.facts, b.hash, b.tale = facts, evidence.HashOf(facts), taleOf(facts)
 }
 
-// identify tells what the body is, and by what it can be recognised.
-func (b *body) identify(identifier Identifier) {
-	b.identity = identifier.Identify(b.facts)
-	b.keys = append(keysOf(b.facts), identifiersOf(b.facts, b.identity)...)
+// tell says what the body is, without the reasons, and by what it can be recognised.
+func (b *body) tell(identity identify.Beliefs) {
+	b.identity = identity
+	b.keys = append(slices.Clone(b.tale.keys), b.tale.identifiers(identity)...)
+}
+
+// factsOf gives the facts of a body. Of very many sightings the first tell enough: what they say is bounded all the same.
+func (b *book) factsOf(body *body) []evidence.Item {
+	if body.facts == nil {
+		body.facts = slices.Clip(b.reader.items(body.index[0])) // a sighting holds each fact once already
+		for _, i := range body.index[1:min(len(body.index), maxAddrs)] {
+			body.facts = evidence.Merge(body.facts, b.reader.items(i), evidence.Asked)
+		}
+	}
+	return body.facts
 }
 
 // joiner keeps which sightings have been joined (a disjoint-set forest).
 type joiner struct {
 	sightings []evidence.Sighting
+	tales     []*tale // of each sighting
 	parent    []int
 	reasons   map[int][]string // by the index of a sighting
+	told      []Verdict
+	sides     []sides // of each sighting, and by its root of all that is joined to it; nil where nothing is told
 }
 
 func (j *joiner) root(i int) int {
@@ -93,8 +104,11 @@ func (j *joiner) join(a, b int, why string) {
 	if j.sightings[a].Unit != "" || j.sightings[b].Unit != "" {
 		return // what stands behind a gateway is not the gateway
 	}
-	if ra, rb := j.root(a), j.root(b); ra != rb {
+	if ra, rb := j.root(a), j.root(b); ra != rb && (j.told == nil || !j.toldApart(ra, rb)) {
 		j.parent[rb] = ra
+		if j.told != nil {
+			j.unite(ra, rb)
+		}
 		j.reasons[b] = append(j.reasons[b], why)
 	}
 }
@@ -126,7 +140,7 @@ func (j *joiner) joinGateway(sweep Sweep) {
 	}
 	for i, s := range j.sightings {
 		onLink := slices.ContainsFunc(sweep.OnLink, func(p netip.Prefix) bool { return p.Contains(s.Addr) })
-		if !onLink && s.MAC.IsZero() && isInitialTTL(evidence.First(s.Items, evidence.KeyEchoTTL)) {
+		if !onLink && s.MAC.IsZero() && j.tales[i].first {
 			j.join(gateway, i, fmt.Sprintf("%s lies beyond the gateway %s, and its answer has passed no router: it is an address of the gateway itself.",
 				s.Addr, sweep.Gateway))
 		}
@@ -140,14 +154,12 @@ func (j *joiner) joinOwnAddresses() {
 	named := map[string][]int{} // who gives an address as his own
 	for i, s := range j.sightings {
 		at[s.Addr.String()] = append(at[s.Addr.String()], i)
-		for _, key := range ownAddresses() {
-			for _, a := range evidence.Values(s.Items, key) {
-				named[a] = append(named[a], i)
-			}
+		for _, a := range j.tales[i].own {
+			named[a] = append(named[a], i)
 		}
 	}
 	for i, s := range j.sightings {
-		if same := at[evidence.First(s.Items, evidence.KeySame)]; len(same) == 1 && !identifies(s.MAC) {
+		if same := at[j.tales[i].same]; len(same) == 1 && !identifies(s.MAC) {
 			j.join(same[0], i, fmt.Sprintf("%s says the identifier of %s, whose own tables give it.", s.Addr, j.sightings[same[0]].Addr))
 		}
 		owners := map[int]int{}
@@ -164,9 +176,6 @@ func (j *joiner) joinOwnAddresses() {
 	}
 }
 
-// ownAddresses gives the facts in which a device names its own addresses.
-var ownAddresses = sync.OnceValue(func() []string { return evidence.KeysFor(evidence.OwnAddress) })
-
 // joinGatewayByKey finds the gateway's addresses in other networks where no time to live tells of them: who shows its key,
 // has no MAC of its own and is the only one to do so in its network. A key that several of one network show comes from a
 // factory. Virtual addresses of the gateway may lie beside it.
@@ -175,11 +184,11 @@ func (j *joiner) joinGatewayByKey(sweep Sweep) {
 	if gateway < 0 {
 		return
 	}
-	for _, key := range keysOf(j.sightings[gateway].Items) {
+	for _, key := range j.tales[gateway].keys {
 		others, single := []int{}, true
 		networks := map[netip.Prefix]bool{networkOf(sweep.Gateway): true}
 		for i, s := range j.sightings {
-			if j.root(i) == j.root(gateway) || !slices.Contains(keysOf(s.Items), key) {
+			if j.root(i) == j.root(gateway) || !slices.Contains(j.tales[i].keys, key) {
 				continue
 			}
 			others = append(others, i)
@@ -208,12 +217,6 @@ func networkOf(a netip.Addr) netip.Prefix {
 	return network
 }
 
-// isInitialTTL knows the values systems start with.
-func isInitialTTL(text string) bool {
-	ttl, err := strconv.Atoi(text)
-	return err == nil && (ttl == 64 || ttl == 128 || ttl == 255)
-}
-
 // leastFacade is from how many addresses on like answers are taken to be one that answers for all of them.
 const leastFacade = 3
 
@@ -222,7 +225,7 @@ const leastFacade = 3
 func (j *joiner) joinFacade() {
 	byNetwork := map[netip.Prefix][]int{}
 	for i, s := range j.sightings {
-		if s.MAC.IsZero() && isFacade(s.Items) {
+		if s.MAC.IsZero() && j.tales[i].facade {
 			network := networkOf(s.Addr)
 			byNetwork[network] = append(byNetwork[network], i)
 		}
@@ -236,21 +239,6 @@ func (j *joiner) joinFacade() {
 			j.join(members[0], i, why)
 		}
 	}
-}
-
-// isFacade reports whether facts tell of nothing but connections that are accepted whatever the port.
-func isFacade(items []evidence.Item) bool {
-	every := false
-	for _, item := range items {
-		switch item.Key {
-		case evidence.KeyTCPEvery:
-			every = true
-		case evidence.KeyTCPOpen, evidence.KeyPTR:
-		default:
-			return false
-		}
-	}
-	return every
 }
 
 // joinByKey joins two bodies that show the same key, one of them at least without a MAC of its own. A key that more show
@@ -321,20 +309,6 @@ func anyOf(a, b map[int]bool) bool {
 	return false
 }
 
-// hopsOf gives how many routers an answer has passed, by the time to live that it began with; -1 where that is not known.
-func hopsOf(items []evidence.Item) int {
-	left, err := strconv.Atoi(evidence.First(items, evidence.KeyEchoTTL))
-	if err != nil || left < 1 {
-		return -1
-	}
-	for _, start := range []int{32, 64, 128, 255} {
-		if left <= start {
-			return start - left
-		}
-	}
-	return -1
-}
-
 // groups gives the bodies as they are joined so far, by the index of their root.
 func (j *joiner) groups() map[int]group {
 	groups := map[int]group{}
@@ -344,13 +318,13 @@ func (j *joiner) groups() map[int]group {
 			g.hops, g.ids = map[int]bool{}, map[string][]string{}
 		}
 		g.hasMAC = g.hasMAC || identifies(s.MAC)
-		if hops := hopsOf(s.Items); hops >= 0 {
+		if hops := j.tales[i].hops; hops >= 0 {
 			g.hops[hops] = true
 		}
-		for _, fact := range identifierFacts() {
-			g.ids[fact] = append(g.ids[fact], evidence.Values(s.Items, fact)...)
+		for _, id := range j.tales[i].ids {
+			g.ids[id.Key] = append(g.ids[id.Key], id.Value)
 		}
-		for _, k := range keysOf(s.Items) {
+		for _, k := range j.tales[i].keys {
 			if !slices.Contains(g.keys, k) {
 				g.keys = append(g.keys, k)
 			}
@@ -358,19 +332,6 @@ func (j *joiner) groups() map[int]group {
 		groups[j.root(i)] = g
 	}
 	return groups
-}
-
-// keysOf gives the keys among the facts, the strongest first.
-func keysOf(items []evidence.Item) []Key {
-	var keys []Key
-	for _, fact := range keyFacts() {
-		for _, value := range evidence.Values(items, fact) {
-			if k := (Key{fact, value}); !slices.Contains(keys, k) {
-				keys = append(keys, k)
-			}
-		}
-	}
-	return keys
 }
 
 // bodies gives the groups, in the order of their first sighting.
@@ -384,28 +345,25 @@ func (j *joiner) bodies() []body {
 			n = len(bodies)
 			at[root] = n
 			bodies = append(bodies, body{})
+			if j.told != nil {
+				bodies[n].sides = j.sides[root]
+			}
 		}
-		bodies[n].sightings = append(bodies[n].sightings, s)
+		if len(bodies[n].sightings) == 0 {
+			bodies[n].sightings = j.sightings[i : i+1 : i+1] // most are one sighting: no copy of it
+		} else {
+			bodies[n].sightings = append(bodies[n].sightings, s)
+		}
 		bodies[n].index = append(bodies[n].index, i)
 		bodies[n].reasons = append(bodies[n].reasons, j.reasons[i]...)
 	}
 	for i := range bodies {
 		b := &bodies[i]
-		b.facts = factsOf(b.sightings)
 		if more := len(b.reasons) - maxReasons; more > 0 {
 			b.reasons = append(b.reasons[:maxReasons-1:maxReasons-1], fmt.Sprintf("And so are %d others.", more+1))
 		}
 	}
 	return bodies
-}
-
-// factsOf puts the facts of sightings together. Of very many the first tell enough: what they say is bounded all the same.
-func factsOf(sightings []evidence.Sighting) []evidence.Item {
-	facts := slices.Clip(sightings[0].Items) // a sighting holds each fact once already
-	for _, s := range sightings[1:min(len(sightings), maxAddrs)] {
-		facts = evidence.Merge(facts, s.Items, evidence.Asked)
-	}
-	return facts
 }
 
 func (b body) macs() []hwaddr.MAC {
@@ -416,6 +374,15 @@ func (b body) macs() []hwaddr.MAC {
 		}
 	}
 	return macs
+}
+
+// whos gives under what the body was met, at most maxAddrs.
+func (b body) whos() []evidence.Who {
+	whos := make([]evidence.Who, min(len(b.sightings), maxAddrs))
+	for i := range whos {
+		whos[i] = b.sightings[i].Who()
+	}
+	return whos
 }
 
 func (b body) addrs() []netip.Addr {
@@ -465,7 +432,7 @@ func (b body) answersForOthers() bool {
 		}
 	}
 	for mac, addrs := range byMAC {
-		if identifies(mac) && addrs >= manyAddresses || mac.IsZero() && addrs >= leastFacade && isFacade(b.facts) {
+		if identifies(mac) && addrs >= manyAddresses || mac.IsZero() && addrs >= leastFacade && b.tale.facade {
 			return true
 		}
 	}
@@ -482,17 +449,18 @@ func (b *book) traits(body body, d Device) []Trait {
 			traits = append(traits, t)
 		}
 	}
-	add(OwnMachine, evidence.First(body.facts, evidence.KeySelf) != "")
+	add(OwnMachine, body.tale.self != "")
 	add(AnswersForOthers, body.answersForOthers())
-	add(AcceptsEverything, evidence.First(body.facts, evidence.KeyTCPEvery) != "")
+	add(AcceptsEverything, body.tale.every)
 	add(VirtualRouter, slices.ContainsFunc(body.macs(), hwaddr.MAC.IsShared))
-	add(WrongSubnet, slices.ContainsFunc(body.sightings, b.isStray))
+	add(WrongSubnet, slices.ContainsFunc(body.index, b.isStray))
 	return traits
 }
 
 // isStray reports whether an address was met on the segment that does not belong there.
-func (b *book) isStray(s evidence.Sighting) bool {
-	if s.MAC.IsZero() || !s.Addr.Is4() || evidence.First(s.Items, evidence.KeyHeard) == "" {
+func (b *book) isStray(sighting int) bool {
+	s := b.reader.sightings[sighting]
+	if s.MAC.IsZero() || !s.Addr.Is4() || !b.reader.tales[sighting].heard {
 		return false
 	}
 	return !slices.ContainsFunc(b.sweep.OnLink, func(p netip.Prefix) bool { return p.Contains(s.Addr) })

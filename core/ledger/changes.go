@@ -49,14 +49,16 @@ func (b *book) compare(body body, at int) {
 		b.changes = append(b.changes, Change{Kind: Moved, Device: at, Before: addrText(before), After: addrText(after)})
 	}
 	b.compareAttributes(d, body, at)
-	if body.asked() && len(d.Views) > 0 && d.Views[0].Vantage == b.vantage && d.Views[0].Asked != 0 {
-		b.comparePorts(d, body.facts, at)
+	// Of several that share an address it is not known who was asked.
+	shares := len(d.Contested) > 0 || slices.ContainsFunc(body.addrs(), func(a netip.Addr) bool { return b.shared[a] })
+	if !shares && body.asked() && len(d.Views) > 0 && d.Views[0].Vantage == b.vantage && d.Views[0].Asked != 0 {
+		b.comparePorts(d, body.tale.open, at)
 	}
+	// From another vantage it shows another of its cards. The address of a virtual router is nobody's own.
 	held, shown := d.presentMACs(), body.macs()
-	isHeld := func(m hwaddr.MAC) bool { return slices.Contains(held, m) }
-	// From another vantage it shows another of its cards.
-	if seenFromHere && len(held) > 0 && slices.ContainsFunc(shown, identifies) && !slices.ContainsFunc(shown, isHeld) {
-		b.changes = append(b.changes, Change{Kind: Changed, Device: at, Attribute: ChangedMAC, Before: held[0].String(), After: shown[0].String()})
+	was, is := slices.IndexFunc(held, identifies), slices.IndexFunc(shown, identifies)
+	if seenFromHere && was >= 0 && is >= 0 && !slices.ContainsFunc(shown, func(m hwaddr.MAC) bool { return identifies(m) && slices.Contains(held, m) }) {
+		b.changes = append(b.changes, Change{Kind: Changed, Device: at, Attribute: ChangedMAC, Before: held[was].String(), After: shown[is].String()})
 	}
 }
 
@@ -83,8 +85,8 @@ func (b *book) compareAttributes(d Device, now body, at int) {
 
 // comparePorts notes the ports that a device offers and did not before, or no more. From another vantage, through other filters, that
 // would be no change of the device.
-func (b *book) comparePorts(d Device, facts []evidence.Item, at int) {
-	before, after := openPorts(d.Items), openPorts(facts)
+func (b *book) comparePorts(d Device, after []evidence.Port, at int) {
+	before := d.Open
 	askedBefore := b.sweep.PortsOf
 	for _, port := range before {
 		if !slices.Contains(after, port) {
@@ -92,19 +94,9 @@ func (b *book) comparePorts(d Device, facts []evidence.Item, at int) {
 		}
 	}
 	for _, port := range after {
-		// That it was closed before is known only where it was asked.
-		if !slices.Contains(before, port) && askedBefore != nil && askedBefore(d.Views[0].Asked)[port.Number] {
+		// That it was closed before is known only where it was asked, and refused.
+		if !slices.Contains(before, port) && !slices.Contains(d.Silent, port) && askedBefore != nil && askedBefore(d.Views[0].Asked)[port.Number] {
 			b.changes = append(b.changes, Change{Kind: Changed, Device: at, Attribute: ChangedPort, After: port.String()})
 		}
 	}
-}
-
-func openPorts(facts []evidence.Item) []evidence.Port {
-	var ports []evidence.Port
-	for _, it := range facts {
-		if it.Key == evidence.KeyTCPOpen {
-			ports = append(ports, it.Port)
-		}
-	}
-	return ports
 }

@@ -12,7 +12,7 @@ import (
 // likeness is what a body or a device shows of itself that can speak against its being another.
 type likeness struct {
 	keys     []Key
-	identity identify.Identity
+	identity identify.Beliefs
 	macs     []hwaddr.MAC // those it has now
 }
 

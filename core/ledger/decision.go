@@ -16,6 +16,11 @@ type DecisionKind string
 const (
 	DecidedNote  DecisionKind = "note"  // its text is free
 	DecidedAside DecisionKind = "aside" // the device is set aside; its text is the reason
+	DecidedMerge DecisionKind = "merge" // what Other means is the same device
+	DecidedSplit DecisionKind = "split" // what Other means, a part of it so far, is another device
+	DecidedPin   DecisionKind = "pin"   // whoever is met at an address, or with a MAC address, of Other is the device
+	DecidedLink  DecisionKind = "link"  // the device is the one that the register's entry of Other means
+	DecidedGroup DecisionKind = "group" // its text is the name of the group that the device belongs to
 )
 
 // Decision is what a person has said of a device. It is kept apart from what is computed, so that no rebuild loses it, and applies to a
@@ -24,7 +29,9 @@ type Decision struct {
 	ID     uint64
 	Kind   DecisionKind
 	Device uint64 // the number that the device had then
+	Holder uint64 // the device that it applies to now; 0 for none yet
 	Known  Known  // by what it was known then
+	Other  Known  // of a merge, a split, a pin and a link: what it is about beside the device
 	Text   string // empty where what was said before is taken back
 	By     string
 	At     time.Time
@@ -38,6 +45,7 @@ type Known struct {
 	Keys  []Key        `json:"keys,omitempty"`
 	Name  string       `json:"name,omitempty"`
 	Addrs []netip.Addr `json:"addrs,omitempty"` // at most maxKnown
+	Since time.Time    `json:"since,omitzero"`  // of a pin: sweeps that began before are not meant
 }
 
 // maxKnown is how many addresses of a device are kept with a decision.
@@ -66,7 +74,7 @@ var knownWays = []func(Known) []string{
 // they were made. It gives the device of each by its index, -1 where the device is not there.
 func Decide(devices []Device, decisions []Decision) (of []int) {
 	for i := range devices {
-		devices[i].Note, devices[i].Aside, devices[i].Decisions = "", nil, nil
+		devices[i].Note, devices[i].Aside, devices[i].Group, devices[i].Decisions = "", nil, "", nil
 	}
 	of = locate(devices, decisions)
 	for n, decision := range decisions {
@@ -91,6 +99,8 @@ func (d *Device) take(decision Decision) {
 		d.Note = decision.Text
 	case decision.Kind == DecidedAside:
 		d.Aside = &Aside{Reason: decision.Text, By: decision.By, At: decision.At}
+	case decision.Kind == DecidedGroup:
+		d.Group = decision.Text
 	}
 }
 
@@ -112,6 +122,9 @@ func (d *Device) settle() {
 
 // locate finds the device of each decision: by its number, else by what it was known by.
 func locate(devices []Device, decisions []Decision) []int {
+	if len(decisions) == 0 {
+		return nil
+	}
 	numbers := make(map[uint64]int, len(devices))
 	for i, d := range devices {
 		for _, former := range d.Was {
@@ -128,6 +141,10 @@ func locate(devices []Device, decisions []Decision) []int {
 	var byWay []map[string][]int
 	for n, decision := range decisions {
 		at, found := numbers[decision.Device]
+		if !found || decision.Device == 0 {
+			at, found = numbers[decision.Holder]
+			found = found && decision.Holder != 0
+		}
 		if !found {
 			if byWay == nil {
 				byEntry, byWay = indexKnown(devices)

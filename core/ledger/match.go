@@ -11,12 +11,13 @@ import (
 	"airdrift/core/register"
 )
 
-// Match holds devices against the register and gives each its standing: by the MAC address it has first, then by what it was matched
-// by before, by a MAC address it had, by address and name, and by a name alone. An entry keeps its device once matched, whatever
+// Match holds devices against the register and gives each its standing: by what people have said first (of decisions those that link
+// count), then by the MAC address it has, by what it was matched by before, by a MAC address it had, by address and name, and by a name alone. An entry keeps its device once matched, whatever
 // address that gets, and whether it is seen or not. An entry that means no device that was seen becomes a device that is missing; it is silent where its address
 // is among those that whole sweeps have covered, else uncovered.
-func Match(devices []Device, entries []register.Entry, covered netrange.Set) []Device {
+func Match(devices []Device, entries []register.Entry, decisions []Decision, covered netrange.Set) []Device {
 	m := newMatcher(seenOnly(devices), entries)
+	m.byLink(decisions)
 	m.byMAC(Device.presentMACs)
 	m.again()
 	m.byMAC(func(d Device) []hwaddr.MAC { return d.Former })
@@ -62,13 +63,26 @@ func newMatcher(devices []Device, entries []register.Entry) *matcher {
 	before := map[uint64]match{}
 	for i := range devices {
 		d := &devices[i]
-		if d.Entry != nil {
+		if d.Entry != nil && !d.Linked { // a link that was undone leaves nothing behind
 			before[d.Entry.ID] = match{i, d.MatchedBy}
 		}
-		d.Entry, d.MatchedBy = nil, ""
+		d.Entry, d.MatchedBy, d.Linked = nil, "", false
 		d.settle()
 	}
 	return &matcher{devices: devices, entries: entries, used: map[uint64]bool{}, before: before}
+}
+
+// byLink matches what people have linked. What was said last counts, of a device as of an entry.
+func (m *matcher) byLink(decisions []Decision) {
+	links := slices.DeleteFunc(slices.Clone(decisions), func(d Decision) bool { return d.Kind != DecidedLink })
+	of := locate(m.devices, links)
+	for n, link := range slices.Backward(links) {
+		at := slices.IndexFunc(m.entries, func(e register.Entry) bool { return e.ID == link.Other.Entry })
+		if at >= 0 && of[n] >= 0 && m.devices[of[n]].Entry == nil && !m.used[link.Other.Entry] {
+			m.take(of[n], m.entries[at], link.By+" has linked them")
+			m.devices[of[n]].Linked = true
+		}
+	}
 }
 
 // again matches entries to the devices that they had, unless the entry now gives a MAC address that the device never had.

@@ -22,6 +22,7 @@ func (b *book) mergeParts() {
 		}
 	}
 	into := make([]int, len(b.devices)) // the device that each is part of; itself where it is none
+	merged := false
 	for i, d := range b.devices {
 		into[i] = i
 		if d.LastSweep == b.sweep.ID || len(d.Addrs) == 0 || slices.ContainsFunc(d.MACs, identifies) {
@@ -30,17 +31,21 @@ func (b *book) mergeParts() {
 		holder, held := holders[d.Addrs[0]]
 		if held && !slices.ContainsFunc(d.Addrs, func(a netip.Addr) bool { at, ok := holders[a]; return !ok || at != holder }) &&
 			!contradict(d.likeness(), b.devices[holder].likeness()) {
-			into[i] = holder
+			into[i], merged = holder, true
 			b.devices[holder].absorb(d)
+			b.left = append(b.left, d.Terms()...)
 		}
 	}
-	b.renumber(into)
+	if merged {
+		b.renumber(into)
+	}
 }
 
 // absorb takes over the number of a part, and since when it is known. What people have said of it follows the number.
 func (d *Device) absorb(part Device) {
 	d.FirstSeen = earliest(d.FirstSeen, part.FirstSeen)
 	d.MACs = newestFirst(d.MACs, slices.DeleteFunc(slices.Clone(part.MACs), hwaddr.MAC.IsZero))
+	d.Holds = append(slices.Clip(d.Holds), part.Holds...)
 	d.Was = formerNumbers(d.ID, d.Was, part.Was, []uint64{part.ID})
 	d.Reasons = append(d.Reasons, fmt.Sprintf("What was known as device %d is a part of it: %s belongs to it.", part.ID, addrText(part.Addrs)))
 }
@@ -78,11 +83,11 @@ func (b *book) renumber(into []int) {
 	// Who takes over a number was there before, as a part.
 	b.changes = slices.DeleteFunc(b.changes, func(c Change) bool { return c.Kind == Appeared && former[c.Device] == 0 && b.devices[c.Device].ID != 0 })
 	place := make([]int, len(b.devices))
-	kept := b.devices[:0:0]
+	kept, touched := b.devices[:0:0], b.touched[:0:0]
 	for i, d := range b.devices {
 		if into[i] == i {
 			place[i] = len(kept)
-			kept = append(kept, d)
+			kept, touched = append(kept, d), append(touched, b.touched[i])
 		}
 	}
 	for i, id := range former {
@@ -90,11 +95,14 @@ func (b *book) renumber(into []int) {
 			b.merges = append(b.merges, Merge{From: id, Into: place[into[i]]})
 		}
 	}
-	b.devices = kept
+	b.devices, b.touched = kept, touched
 	for i := range b.of {
 		b.of[i] = place[b.of[i]]
 	}
 	for i := range b.changes {
 		b.changes[i].Device = place[b.changes[i].Device]
+	}
+	for i := range b.ended {
+		b.ended[i].Device = place[b.ended[i].Device]
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
@@ -107,8 +108,8 @@ func TestGeneralWordsContradictNothing(t *testing.T) {
 	}
 }
 
-func os(value string, strength int) identify.Identity {
-	return identify.Identity{{Attribute: identify.OS, Value: value, Strength: strength}}
+func os(value string, strength int) identify.Beliefs {
+	return identify.Beliefs{{Attribute: identify.OS, Value: value, Strength: strength}}
 }
 
 // A device with an interface in each of two networks, each swept from within alone, is missed from where it is no longer seen.
@@ -291,7 +292,107 @@ func TestAnEntryKeepsItsDevice(t *testing.T) {
 	}
 	moved := byAddr
 	moved.MAC = hwaddr.MustParse(macB)
-	if got := standings(Match(slices.Clone(devices), []register.Entry{moved}, netrange.Set{})); got != " unmanaged 10.40.1.15; till missing 10.40.1.5" {
+	if got := standings(Match(slices.Clone(devices), []register.Entry{moved}, nil, netrange.Set{})); got != " unmanaged 10.40.1.15; till missing 10.40.1.5" {
 		t.Errorf("an entry that is given the MAC of another: %s", got)
+	}
+}
+
+// A port that kept silent once may be lost on the way; one that refuses, or that keeps silent twice, is closed.
+func TestPortsThatKeepSilentAreNotClosedAtOnce(t *testing.T) {
+	seen := func(facts ...string) evidence.Sighting {
+		s := sight("10.40.1.5", macA, "ssh.hostkey A")
+		for _, f := range facts {
+			s.Items = append(s.Items, evidence.Item{Source: evidence.SourceTCP, Key: f, Port: evidence.TCP(80), Value: "80"})
+		}
+		return s
+	}
+	for name, tt := range map[string]struct {
+		visits [][]string
+		want   string
+	}{
+		"refused":      {[][]string{{"tcp.open"}, {}}, "changed tcp/80>"},
+		"silent once":  {[][]string{{"tcp.open"}, {"tcp.silent"}, {"tcp.open"}}, ""},
+		"silent twice": {[][]string{{"tcp.open"}, {"tcp.silent"}, {"tcp.silent"}}, "changed tcp/80>"},
+		"was silent":   {[][]string{{"tcp.silent"}, {"tcp.open"}}, ""},
+		"opened":       {[][]string{{}, {"tcp.open"}}, "changed >tcp/80"},
+	} {
+		v := &visits{t: t}
+		var got []string
+		for i, facts := range tt.visits {
+			s := inOffices(uint64(i)+1, seen(facts...))
+			s.PortsOf = func(uint64) map[uint16]bool { return map[uint16]bool{80: true} }
+			if v.sweep(s); i > 0 && v.changed() != "" {
+				got = append(got, v.changed())
+			}
+		}
+		if strings.Join(got, "; ") != tt.want {
+			t.Errorf("%s: %q, want %q", name, got, tt.want)
+		}
+	}
+}
+
+// Two that share an address are seen one at a time from beyond a router: neither appears as somebody else, and neither is missed.
+func TestWhoSharesAnAddressBeyondARouter(t *testing.T) {
+	v := &visits{t: t}
+	till, display := "48:9b:34:00:00:66", "48:9b:34:00:00:67"
+	near := v.sweep(inOffices(1, sight("10.40.1.66", till, "tls.subject till.example"), sight("10.40.1.66", display, "tls.subject display.example"), sight("10.40.1.7", macA)))
+	for visit, name := range []string{"till.example", "display.example", ""} {
+		facts := []string{"echo.ttl 63"}
+		if name != "" {
+			facts = append(facts, "tls.subject "+name)
+		}
+		ids := v.sweep(inPlant(uint64(visit)+2, sight("10.40.1.66", "", facts...), sight("10.40.1.7", "", "echo.ttl 63")))
+		if visit < 2 && ids[0] != near[visit] || !slices.Contains(near, ids[0]) || v.changed() != "" {
+			t.Errorf("%q is taken for device %d of %v: %s", name, ids[0], near, v.changed())
+		}
+	}
+	if v.sweep(inOffices(5, sight("10.40.1.66", till), sight("10.40.1.7", macA))); v.changed() != "vanished 10.40.1.66>" {
+		t.Errorf("gone from the segment: %q", v.changed())
+	}
+}
+
+// waits is patience in sweeps and in time.
+type waits struct {
+	sweeps int
+	time   time.Duration
+}
+
+func (w waits) UsedUp(missed int, ago time.Duration) bool { return missed >= w.sweeps && ago >= w.time }
+
+// A device that keeps silent has vanished when both the sweeps and the time are used up that it is waited for, and not before; who is seen in
+// between is waited for anew.
+func TestPatience(t *testing.T) {
+	for _, tt := range []struct {
+		patience waits
+		seen     []bool // at each visit, an hour apart
+		want     int    // the visit that tells it vanished; 0 for none
+	}{
+		{waits{}, []bool{true, false}, 2},
+		{waits{sweeps: 2}, []bool{true, false, false, false}, 3},
+		{waits{sweeps: 2}, []bool{true, false, true, false, false}, 5},
+		{waits{sweeps: 1, time: 3 * time.Hour}, []bool{true, false, false, false, false}, 4},
+		{waits{sweeps: 3, time: time.Hour}, []bool{true, false, false}, 0},
+	} {
+		v := &visits{t: t}
+		vanished := 0
+		for i, seen := range tt.seen {
+			s := sweepOf(uint64(i + 1))
+			if seen {
+				who := sight("10.40.1.5", macA)
+				who.FirstAt = s.Began
+				s.Sightings = []evidence.Sighting{who}
+			}
+			s.Patience = tt.patience
+			v.sweep(s)
+			if strings.Contains(v.changed(), "vanished") {
+				vanished = i + 1
+			}
+			if silent := v.devices[0].Presence == Silent; silent != (vanished != 0) {
+				t.Errorf("%+v, visit %d: it is %s", tt.patience, i+1, v.devices[0].Presence)
+			}
+		}
+		if vanished != tt.want {
+			t.Errorf("%+v, seen %v: vanished at visit %d, want %d", tt.patience, tt.seen, vanished, tt.want)
+		}
 	}
 }

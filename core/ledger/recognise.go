@@ -1,12 +1,11 @@
 package ledger
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 	"strings"
-	"sync"
 
-	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
 )
@@ -14,6 +13,7 @@ import (
 // way is one way of recognising a device: by texts that both a sighted body and a known device are known by.
 type way struct {
 	reason string
+	any    bool // where several devices are known by a text, it is one of them
 	body   func(body) []string
 	device func(Device) []string
 	lets   func(body, Device) bool // whether a like text may make the body the device; nil where it always does
@@ -22,30 +22,34 @@ type way struct {
 // ways are the ways of recognising, the surest first.
 func (b *book) ways() []way {
 	return []way{
-		{"It is the unit it was before, behind the same address.",
+		{"Somebody has said that it is one device.", false,
+			func(x body) []string { return b.toldTexts(x.sides) }, b.toldDevice, nil},
+		{"It is the unit it was before, behind the same address.", false,
 			func(x body) []string { return texts(x.behind()) }, func(d Device) []string { return texts(d.Unit) }, nil},
-		{"It has the MAC address it had before.",
+		{"It has the MAC address it had before.", false,
 			func(x body) []string { return macTexts(x.macs(), false) }, func(d Device) []string { return macTexts(d.presentMACs(), false) }, b.keepsItsCard},
-		{"It is the machine that the sweep was made from, as before.",
-			func(x body) []string { return texts(selfName(x.facts)) }, func(d Device) []string { return texts(selfName(d.Items)) }, nil},
-		{"It tells the MAC address by which it was known before.",
-			func(x body) []string { return append(macTexts(x.macs(), false), toldMACs(x.facts)...) },
-			func(d Device) []string { return append(macTexts(d.presentMACs(), false), toldMACs(d.Items)...) }, b.mayBeBeyond},
-		{"It shows the key it showed before.",
+		{"It is the machine that the sweep was made from, as before.", false,
+			func(x body) []string { return texts(x.tale.self) }, func(d Device) []string { return texts(d.Self) }, nil},
+		{"It tells the MAC address by which it was known before.", false,
+			func(x body) []string { return append(macTexts(x.macs(), false), macTexts(x.tale.told, false)...) },
+			func(d Device) []string { return append(macTexts(d.presentMACs(), false), macTexts(d.Told, false)...) }, b.mayBeBeyond},
+		{"It shows the key it showed before.", false,
 			func(x body) []string { return keyTexts(x.keys, true) }, func(d Device) []string { return keyTexts(d.Keys, true) }, b.mayBeReplaced},
-		{"It tells the serial number or identifier it told before.",
+		{"It tells the serial number or identifier it told before.", false,
 			func(x body) []string { return keyTexts(x.keys, false) }, func(d Device) []string { return keyTexts(d.Keys, false) }, b.mayBeReplaced},
-		{"It has the private MAC address it had before.",
+		{"It has the private MAC address it had before.", false,
 			func(x body) []string { return macTexts(x.macs(), true) }, func(d Device) []string { return macTexts(d.presentMACs(), true) }, nil},
-		{"It has the name it had before.",
+		{"It has the name it had before.", false,
 			func(x body) []string { return nameText(x.identity.Of(identify.Name), x.macs()) },
 			func(d Device) []string { return nameText(d.Identity.Of(identify.Name), d.MACs) }, b.mayHaveNewPrivateMAC},
-		{"It has a MAC address it had at some time before.",
+		{"It has a MAC address it had at some time before.", false,
 			func(x body) []string { return anyMACTexts(x.macs()) }, func(d Device) []string { return anyMACTexts(d.Former) }, b.mayBeBeyond},
-		{"It answers at the same address, and has no MAC address of its own to tell it by.",
+		{"It answers at the same address, and has no MAC address of its own to tell it by.", false,
 			func(x body) []string { return routedText(x.addrs(), x.macs()) }, func(d Device) []string { return routedText(d.Addrs, d.presentMACs()) }, b.mayBeBeyond},
-		{"It answers at the same address, and nothing speaks against it.",
+		{"It answers at the same address, and nothing speaks against it.", false,
 			func(x body) []string { return addrTexts(x.addrs()) }, func(d Device) []string { return addrTexts(d.Addrs) }, b.mayBeAtItsAddress},
+		{"It answers beyond a router at an address that several share, and is one of them.", true,
+			func(x body) []string { return routedText(x.addrs(), x.macs()) }, func(d Device) []string { return addrTexts(d.Contested) }, b.mayBeAtItsAddress},
 	}
 }
 
@@ -89,7 +93,10 @@ func (b *book) recognise(bodies []body) []int {
 				// What several show, or several showed before, tells none of them apart.
 				c := wanted[text]
 				free := slices.DeleteFunc(slices.Clone(c.devices), func(d int) bool { return taken[d] })
-				if c.shown == 1 && len(free) == 1 && (way.lets == nil || way.lets(bodies[i], b.devices[free[0]])) {
+				if way.any {
+					free = b.likeliest(bodies[i], free, way)
+				}
+				if c.shown == 1 && len(free) == 1 && (way.lets == nil || way.lets(bodies[i], b.devices[free[0]])) && !b.isToldApart(bodies[i], b.devices[free[0]]) {
 					found[i], taken[free[0]] = free[0], true
 					bodies[i].reasons = append(bodies[i].reasons, way.reason)
 					break
@@ -98,6 +105,22 @@ func (b *book) recognise(bodies []body) []int {
 		}
 	}
 	return found
+}
+
+// likeliest gives the one device, of several that share an address, that a body is taken for: one that nothing speaks against, if possible
+// one that was seen from the same vantage before, else the one that is known longest.
+func (b *book) likeliest(body body, devices []int, way way) []int {
+	devices = slices.DeleteFunc(devices, func(d int) bool { return !way.lets(body, b.devices[d]) })
+	rank := func(d int) (rank int) {
+		if _, seen := b.devices[d].view(b.vantage); !seen {
+			rank = 1
+		}
+		return rank
+	}
+	slices.SortFunc(devices, func(x, y int) int {
+		return cmp.Or(cmp.Compare(rank(x), rank(y)), cmp.Compare(b.devices[x].ID, b.devices[y].ID))
+	})
+	return devices[:min(len(devices), 1)]
 }
 
 // candidates are the devices known by a text, and how many bodies show it.
@@ -161,29 +184,8 @@ func keyTexts(keys []Key, proven bool) []string {
 	return texts
 }
 
-// identifierFacts gives the facts that tell devices of one model apart and stay with a device: the engine of its agent (RFC 3411, 5)
-// and the identifiers by which its services know it.
-var identifierFacts = sync.OnceValue(func() []string { return evidence.KeysFor(evidence.Identifier) })
-
 // keySerial stands for the serial number that is believed of a device, with its maker.
 const keySerial = "serial"
-
-// identifiersOf gives what a device tells of itself that hardly another one tells.
-func identifiersOf(facts []evidence.Item, identity identify.Identity) []Key {
-	var keys []Key
-	vendor, serial := identity.Of(identify.Vendor), identity.Of(identify.Serial)
-	if vendor != "" && len(serial) >= minSerial {
-		keys = append(keys, Key{keySerial, vendor + " " + serial})
-	}
-	for _, fact := range identifierFacts() {
-		for _, value := range evidence.Values(facts, fact) {
-			if value = strings.ToLower(value); isUnique(value) {
-				keys = append(keys, Key{fact, value})
-			}
-		}
-	}
-	return keys
-}
 
 const (
 	// minSerial is the least length of a serial number that tells a device.
@@ -235,23 +237,4 @@ func addrTexts(addrs []netip.Addr) []string {
 
 func anyMACTexts(macs []hwaddr.MAC) []string {
 	return append(macTexts(macs, false), macTexts(macs, true)...)
-}
-
-// selfName gives the name by which the auditor's own machine is known, "" of any other.
-func selfName(facts []evidence.Item) string { return evidence.First(facts, evidence.KeySelf) }
-
-// hardwareFacts gives the facts by which a device, or a list of leases, tells a MAC address of the device.
-var hardwareFacts = sync.OnceValue(func() []string { return evidence.KeysFor(evidence.HardwareAddress) })
-
-// toldMACs gives the MAC addresses that are told of a device, by which one seen on its segment is known beyond a router.
-func toldMACs(facts []evidence.Item) []string {
-	var macs []hwaddr.MAC
-	for _, key := range hardwareFacts() {
-		for _, text := range evidence.Values(facts, key) {
-			if mac, err := hwaddr.Parse(text); err == nil {
-				macs = append(macs, mac)
-			}
-		}
-	}
-	return macTexts(macs, false)
 }

@@ -246,6 +246,18 @@ func joins(a, b span) bool {
 // Count gives the number of addresses, or the largest number there is where they are more.
 func (s Set) Count() uint64 { return s.count }
 
+// Span is a run of addresses, both ends in it.
+type Span struct{ First, Last netip.Addr }
+
+// Spans gives the runs that the set is made of, in ascending order.
+func (s Set) Spans() []Span {
+	spans := make([]Span, len(s.spans))
+	for i, run := range s.spans {
+		spans[i] = Span{run.from, run.to}
+	}
+	return spans
+}
+
 // At gives the address at place i, in ascending order; i must be less than Count.
 func (s Set) At(i uint64) netip.Addr {
 	k := sort.Search(len(s.before), func(k int) bool { return s.before[k] > i }) - 1

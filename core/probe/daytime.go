@@ -16,7 +16,7 @@ var _ = register(Protocol{
 	Name: "daytime", Source: "daytime", Cost: Light,
 	Ports: []uint16{13}, Talk: talkDaytime,
 	Facts: []evidence.Fact{
-		{Key: keyDaytime, Says: "the time of day in its own words, of which the form differs from maker to maker", Standard: "RFC 867", Example: "Thu Jan  1 12:00:00 2026"},
+		{Key: keyDaytime, Says: "the time of day in its own words, of which the form differs from maker to maker", Standard: "RFC 867", Example: "Thu Jan  1 12:00:00 2026", Passing: true},
 	},
 })
 

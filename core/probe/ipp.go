@@ -37,7 +37,7 @@ var _ = register(Protocol{
 		{Key: keyIPPLocation, Says: "where it stands", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "Herbarium"},
 		{Key: evidence.KeyIPPDevice, Says: "device identifier (IEEE 1284)", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "MFG:Marrowby;MDL:Inkwell 220;"},
 		{Key: keyIPPFirmware, Says: "firmware", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "2.1"},
-		{Key: keyIPPState, Says: "what it does: `idle`, `processing` or `stopped`", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "idle"},
+		{Key: keyIPPState, Says: "what it does: `idle`, `processing` or `stopped`", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "idle", Passing: true},
 		{Key: keyIPPVersion, Says: "a version of the protocol", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "2.0"},
 		{Key: keyIPPURI, Says: "where it prints", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "ipp://10.40.1.9/ipp/print"},
 		{Key: keyIPPID, Says: "identifier of the printer", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "urn:uuid:7", Use: evidence.Identifier},

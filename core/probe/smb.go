@@ -33,7 +33,7 @@ var _ = register(Protocol{
 	Facts: []evidence.Fact{
 		{Key: keySMBDialect, Says: "the newest version that it agrees to", Standard: "MS-SMB2, 2.2.4", Example: "3.1.1"},
 		{Key: keySMBID, Says: "identifier of the server", Standard: "MS-SMB2, 2.2.4", Example: "9a3f…", Use: evidence.Identifier},
-		{Key: keySMBTime, Says: "its clock", Standard: "MS-SMB2, 2.2.4", Example: "2034-05-01T12:00:00Z"},
+		{Key: keySMBTime, Says: "its clock", Standard: "MS-SMB2, 2.2.4", Example: "2034-05-01T12:00:00Z", Passing: true},
 		{Key: keySMBSigning, Says: "whether it signs: `required`, `offered` or `not offered`", Standard: "MS-SMB2, 2.2.4", Example: "required"},
 		{Key: keySMBName, Says: "the name of the computer, by its challenge to who signs in", Standard: "MS-NLMP, 2.2.2.1", Example: "ACORN"},
 		{Key: keySMBDomain, Says: "the domain or workgroup of the computer", Standard: "MS-NLMP, 2.2.2.1", Example: "GARDEN"},

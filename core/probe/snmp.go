@@ -56,7 +56,7 @@ var _ = register(Protocol{
 		{Key: keySNMPLocation, Says: "place that its keeper has entered", Standard: "RFC 3418", Example: "Palm house"},
 		{Key: keySNMPContact, Says: "whom its keeper has entered", Standard: "RFC 3418", Example: "the gardeners"},
 		{Key: evidence.KeySNMPServices, Says: "the layers it serves, as a sum", Standard: "RFC 3418", Example: "72"},
-		{Key: keySNMPUptime, Says: "time since its agent started", Standard: "RFC 3418", Example: "24h0m0s"},
+		{Key: keySNMPUptime, Says: "time since its agent started", Standard: "RFC 3418", Example: "24h0m0s", Passing: true},
 		{Key: keySNMPEngineMAC, Says: "the MAC address within the engine identifier", Standard: "RFC 3411, 5", Example: "48:9b:34:00:00:01", Use: evidence.HardwareAddress},
 		{Key: keySNMPAddress, Says: "an IPv4 address of its own", Standard: "RFC 4293, ipAdEntAddr", Example: "10.40.1.1", Use: evidence.OwnAddress},
 		{Key: keySNMPForwarding, Says: "`yes` where it forwards packets", Standard: "RFC 4293, ipForwarding", Example: "yes"},

@@ -8,7 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -89,6 +91,27 @@ func setAddr(e *Entry, text string) error {
 	}
 	e.Addr = addr.Unmap()
 	return nil
+}
+
+// Fill makes an entry of the texts of its columns, by their names: name, mac, address, vendor, model, kind, location, responsible and note;
+// extra are columns of the site's own. Where anything is wrong the error is a *fault.List with the columns.
+func Fill(columns, extra map[string]string) (Entry, error) {
+	r := &reader{seen: map[hwaddr.MAC]int{}}
+	var record []string
+	add := func(of map[string]string, set func(name string) func(*Entry, string) error) {
+		for _, name := range slices.Sorted(maps.Keys(of)) {
+			r.columns, r.set, record = append(r.columns, name), append(r.set, set(name)), append(record, of[name])
+		}
+	}
+	add(columns, func(name string) func(*Entry, string) error { return setters[name] })
+	add(extra, func(string) func(*Entry, string) error { return nil })
+	if len(r.columns) > maxColumns {
+		return Entry{}, errColumns
+	}
+	if r.readEntry(0, record); r.faults.Count() > 0 {
+		return Entry{}, r.faults.Err()
+	}
+	return r.entries[0], nil
 }
 
 func quote(text string) string {

@@ -128,6 +128,23 @@ func (t *Table) Len() int { return t.count }
 // Organisations gives all names in the table.
 func (t *Table) Organisations() []string { return slices.Clone(t.names) }
 
+// Rows gives all prefixes in their order with the organisations that hold them.
+func (t *Table) Rows() []Row {
+	rows := make([]Row, 0, t.count)
+	for _, n := range t.lens {
+		for _, b := range t.byLen[n] {
+			rows = append(rows, Row{Prefix{b.bits, n}, t.names[b.name]})
+		}
+	}
+	return rows
+}
+
+// Row is one prefix of a table.
+type Row struct {
+	Prefix       Prefix
+	Organisation string
+}
+
 func (t *Table) find(bits uint64) (Prefix, string, bool) {
 	if t == nil {
 		return Prefix{}, "", false

@@ -69,6 +69,8 @@ type target struct {
 	mu       sync.Mutex                          // guards all below
 	answers  map[*probe.Protocol][]evidence.Item // to questions, by the protocol
 	lastWord string                              // question that was put last
+	refused  bool                                // it has refused a port
+	silent   []uint16                            // ports that neither accepted nor refused, at most maxSilent+1
 }
 
 func (i *interviewer) newTarget(a netip.Addr) *target {

@@ -18,6 +18,31 @@ type Plan struct {
 	Paces []PartPace `json:"paces,omitempty"` // for parts of the ranges
 	Quiet []string   `json:"quiet,omitempty"` // hours of each day in which nothing is sent, such as 07:00-18:30
 	Waits Waits      `json:"waits,omitzero"`
+
+	Patience Patience `json:"patience,omitzero"`
+}
+
+// Patience is how long a device that keeps silent is taken to be there still: until so many sweeps in a row have looked for it in vain, and so
+// many days have passed since it was seen. The zero value takes the first sweep's word for it.
+type Patience struct {
+	Sweeps int `json:"sweeps,omitempty"`
+	Days   int `json:"days,omitempty"`
+}
+
+// maxPatience bounds both figures.
+const maxPatience = 400
+
+// Check reports what is wrong with the figures.
+func (p Patience) Check() error {
+	if p.Sweeps < 0 || p.Sweeps > maxPatience || p.Days < 0 || p.Days > maxPatience {
+		return fmt.Errorf("patience is from 0 to %d sweeps and days, got %d and %d", maxPatience, p.Sweeps, p.Days)
+	}
+	return nil
+}
+
+// UsedUp reports whether a device is no longer waited for that so many sweeps have missed, and that was seen last so long ago.
+func (p Patience) UsedUp(missed int, ago time.Duration) bool {
+	return missed >= p.Sweeps && ago >= time.Duration(p.Days)*24*time.Hour
 }
 
 // PartPace is a named pace for a part of the ranges.
@@ -75,6 +100,9 @@ func (p Plan) Check() error {
 	}
 	var o Order
 	if err := p.Into(&o, nil); err != nil {
+		return err
+	}
+	if err := p.Patience.Check(); err != nil {
 		return err
 	}
 	return p.Waits.Check()

@@ -29,6 +29,9 @@ func (i *interviewer) askPorts(ctx context.Context, t *target) error {
 		i.settleOne(t)
 	}
 	err := errors.Join(g.Wait(), ctx.Err())
+	if err == nil {
+		i.noteSilent(ctx, t)
+	}
 	if t.every.Load() {
 		i.roster.dropBarePorts(t.addr)
 	}
@@ -84,6 +87,9 @@ func (i *interviewer) askPort(ctx context.Context, t *target, port uint16) error
 		if outcome == probe.Open || outcome == probe.Refused {
 			t.pulse.beat(port)
 		}
+		if outcome == probe.Refused {
+			t.refuses()
+		}
 		items := i.answer(t.addr, port, outcome, rtt)
 		if conn != nil {
 			items = append(items, i.hearOut(ctx, t, p, conn, addr, talks)...)
@@ -91,7 +97,42 @@ func (i *interviewer) askPort(ctx context.Context, t *target, port uint16) error
 		i.noteOf(ctx, t, before, known, items)
 		return nil
 	}
+	t.keepsSilent(port)
 	return i.missed(ctx, t)
+}
+
+// maxSilent is up to how many ports of a device that refuses others are noted as silent: more are filtered, and not lost.
+const maxSilent = 8
+
+func (t *target) refuses() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.refused = true
+}
+
+func (t *target) keepsSilent(port uint16) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.silent) <= maxSilent {
+		t.silent = append(t.silent, port)
+	}
+}
+
+// noteSilent notes which few ports neither accepted nor refused of a device that refuses others: whether they are open is not known, as
+// what was sent to them or their answer may have been lost.
+func (i *interviewer) noteSilent(ctx context.Context, t *target) {
+	t.mu.Lock()
+	refused, silent := t.refused, slices.Clone(t.silent)
+	t.mu.Unlock()
+	if !refused || len(silent) == 0 || len(silent) > maxSilent {
+		return
+	}
+	mac, known := i.holder(ctx, t)
+	var items []evidence.Item
+	for _, port := range slices.Sorted(slices.Values(silent)) {
+		items = append(items, evidence.Item{Source: evidence.SourceTCP, Key: evidence.KeyTCPSilent, Port: evidence.TCP(port), Value: fmt.Sprint(port), At: time.Now().UTC()})
+	}
+	i.noteOf(ctx, t, mac, known, items)
 }
 
 // hearOut hears what is behind an accepted connection, and hangs up. A protocol that has answered a question of its own has said all.

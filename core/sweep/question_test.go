@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -269,5 +270,37 @@ func TestOnlyAnswersCountAsRepeated(t *testing.T) {
 	}
 	if len(r.by) > maxHeard {
 		t.Errorf("%d devices are remembered", len(r.by))
+	}
+}
+
+// dropping is a device that refuses all ports but some, to which nothing comes through.
+type dropping struct {
+	*fakeWire
+	ports []uint16
+}
+
+func (w *dropping) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+	if network == "tcp" && slices.Contains(w.ports, addr.Port()) {
+		<-ctx.Done()
+		return nil, ctx.Err()
+	}
+	return w.fakeWire.DialContext(ctx, network, addr)
+}
+
+// Of a device that refuses other ports it is noted which few kept silent; where many do, they are filtered.
+func TestFewSilentPortsAreNoted(t *testing.T) {
+	for _, tt := range []struct {
+		silent []uint16
+		want   string
+	}{{[]uint16{1003, 1007}, "1003 1007"}, {portRange(1001, 1020), ""}, {nil, ""}} {
+		synctest.Test(t, func(t *testing.T) {
+			a := addr("10.40.1.5")
+			w := &dropping{&fakeWire{arp: map[netip.Addr][]hwaddr.MAC{a: {{2, 1}}}, refuses: map[netip.Addr]bool{a: true}}, tt.silent}
+			got := sweepOn(t, t.Context(), w, order("10.40.1.5", portRange(1000, 1040)...))
+			s := got.whole["10.40.1.5 "+hwaddr.MAC{2, 1}.String()]
+			if noted := strings.Join(evidence.Values(s.Items, evidence.KeyTCPSilent), " "); noted != tt.want {
+				t.Errorf("of %d silent ports %q are noted, want %q", len(tt.silent), noted, tt.want)
+			}
+		})
 	}
 }

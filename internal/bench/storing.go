@@ -4,8 +4,6 @@ import (
 	"bufio"
 	"context"
 	"database/sql"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -13,7 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
+	"sync"
 	"time"
 
 	_ "github.com/go-sql-driver/mysql" // the driver by which the bulk load is asked for
@@ -117,11 +115,12 @@ func bulkLoad(dir string, sweep uint64, sightings []evidence.Sighting) (time.Dur
 		return 0, err
 	}
 	defer db.Close()
-	if _, err := db.Exec("CREATE TABLE sightings_bulk LIKE sightings"); err != nil {
+	if _, err := db.Exec("CREATE TABLE drafts_bulk LIKE drafts"); err != nil {
 		return 0, err
 	}
 	start := time.Now()
-	result, err := db.Exec("LOAD DATA INFILE '" + path + "' INTO TABLE sightings_bulk (sweep_id, @addr, mac, ring, learned_from, answered, first_at, items, whole) SET addr = UNHEX(@addr)")
+	result, err := db.Exec("LOAD DATA INFILE '" + path + "' INTO TABLE drafts_bulk (sweep_id, @addr, @mac, unit, ring, learned_from, answered, whole, first_at, @facts, @passing, @fact_set) " +
+		"SET addr = UNHEX(@addr), mac = UNHEX(@mac), facts = UNHEX(@facts), passing = UNHEX(@passing), fact_set = UNHEX(@fact_set)")
 	if err != nil {
 		return 0, err
 	}
@@ -140,13 +139,9 @@ func writeRows(path string, sweep uint64, sightings []evidence.Sighting) error {
 	defer file.Close()
 	out := bufio.NewWriter(file)
 	for _, s := range sightings {
-		items, err := json.Marshal(s.Items)
-		if err != nil {
-			return err
-		}
+		packed := evidence.Pack(s.Items, s.FirstAt)
 		a := s.Addr.As16()
-		fmt.Fprintf(out, "%d\t%s\t%s\t0\t\t1\t%s\t%s\t1\n", sweep, hex.EncodeToString(a[:]), s.MAC, s.FirstAt.Format("2006-01-02 15:04:05.000000"),
-			strings.ReplaceAll(string(items), `\`, `\\`))
+		fmt.Fprintf(out, "%d\t%x\t%x\t\t0\t\t1\t1\t%s\t%x\t%x\t%x\n", sweep, a[:], s.MAC[:], s.FirstAt.Format("2006-01-02 15:04:05.000000"), packed.Hash[:], packed.Passing, packed.Set)
 	}
 	if err := out.Flush(); err != nil {
 		return err
@@ -179,19 +174,22 @@ func listPage() (float64, error) {
 	}
 	cl := client.Over(http.DefaultClient, in.URL, token.Secret) // over HTTP, as the console goes
 	queries := []client.DeviceQuery{
-		{}, {Sort: "name"}, {Sort: "vendor", Descend: true}, {Sort: "lastSeen", Descend: true}, {Sort: "kind", Offset: 500},
-		{Standing: []string{"unmanaged"}}, {Standing: []string{"unmanaged"}, Offset: 2000}, {Kind: []string{"printer"}, Sort: "name"}, {Presence: []string{"seen"}, Offset: 1000},
+		{}, {Sort: "name"}, {Sort: "vendor", Descend: true}, {Sort: "lastSeen", Descend: true}, {Sort: "kind"},
+		{Standing: []string{"unmanaged"}}, {Standing: []string{"unmanaged"}, Sort: "model"}, {Kind: []string{"printer"}, Sort: "name"}, {Presence: []string{"seen"}},
 	}
 	var took []time.Duration
-	for i := range 180 {
-		q := queries[i%len(queries)]
+	for i := range 180 { // each list is leafed through, the first page twice
+		q := &queries[i%len(queries)]
 		q.Limit = 100
 		start := time.Now()
-		list, err := cl.Devices(ctx, site, q)
-		if err != nil || list.Total != many || len(list.Devices) != 100 {
-			return 0, fmt.Errorf("query %+v gave %d of %d devices, %w", q, len(list.Devices), list.Total, err)
+		list, err := cl.Devices(ctx, site, *q)
+		if err != nil || q.Cursor == "" && list.Counted() == 0 || len(list.Items) != 100 {
+			return 0, fmt.Errorf("query %+v gave %d of %d devices, %w", *q, len(list.Items), list.Counted(), err)
 		}
 		took = append(took, time.Since(start))
+		if q.Cursor = list.Next; i%20 == 19 {
+			q.Cursor = ""
+		}
 	}
 	slices.Sort(took)
 	return took[len(took)*95/100].Seconds() / 0.05, nil
@@ -211,10 +209,20 @@ func fillLedger(ctx context.Context, dsn string) (uint64, error) {
 	if _, err := st.SaveSightings(ctx, record.ID, manySightings(record.Began)); err != nil {
 		return 0, err
 	}
-	engine := identify.New(identify.Default(), nil)
-	return record.SiteID, st.ApplySweep(ctx, &record, func(before []ledger.Device, sightings []evidence.Sighting, former []uint64) (ledger.Result, error) {
-		return ledger.Apply(before, nil, ledger.Sweep{
-			ID: record.ID, Began: record.Began, Covered: netrange.FromPrefixes(netip.MustParsePrefix("10.0.0.0/8")), Sightings: sightings, Devices: former,
-		}, engine), nil
-	})
+	return record.SiteID, st.ApplySweep(ctx, &record, entering(&record), settling)
+}
+
+var engine = sync.OnceValue(func() *identify.Engine { return identify.New(identify.Default(), nil) })
+
+// entering enters a sweep as the service does.
+func entering(record *store.Sweep) store.Enter {
+	return func(shelf ledger.Shelf, seen *store.Seen, before []uint64) (ledger.Result, error) {
+		return ledger.Enter(shelf, ledger.Sweep{
+			ID: record.ID, Began: record.Began, Covered: netrange.FromPrefixes(netip.MustParsePrefix("10.0.0.0/8")), Sightings: seen.Sightings, Hashes: seen.Hashes, Facts: seen.Facts, Devices: before,
+		}, engine())
+	}
+}
+
+func settling(shelf ledger.Shelf, result *ledger.Result) ([]uint64, error) {
+	return result.Settle(shelf, ledger.Said{})
 }

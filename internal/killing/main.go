@@ -17,6 +17,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -35,6 +36,8 @@ const (
 	ranges    = "10.40.1.0/25"
 	// lateKill is how long after its start a service is killed at the latest.
 	lateKill = 4 * time.Second
+	// soonKill is the same for who works on the ledger, which takes a moment.
+	soonKill = 400 * time.Millisecond
 )
 
 func main() {
@@ -102,6 +105,10 @@ type killing struct {
 
 	service *exec.Cmd
 
+	holds    func() error // what must hold of the ledger after the next start; nil for nothing
+	answered atomic.Bool  // what was asked of the ledger was answered before the kill
+	imports  int
+
 	mu   sync.Mutex // guards told
 	told map[uint64]map[string]bool
 }
@@ -139,11 +146,15 @@ func (k *killing) round() (kills int, err error) {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
-	watched, err := k.sweep(ctx)
+	work, late := k.sweep, lateKill
+	if k.random.IntN(2) == 0 {
+		work, late = k.books, soonKill
+	}
+	watched, err := work(ctx)
 	if err != nil {
 		return 0, err
 	}
-	time.Sleep(time.Duration(k.random.Int64N(int64(lateKill))))
+	time.Sleep(time.Duration(k.random.Int64N(int64(late))))
 	if k.random.IntN(3) > 0 {
 		if k.killDatabase() {
 			kills++
@@ -268,6 +279,12 @@ func (k *killing) note(sweep uint64, s api.Sighting) {
 
 // wantAll looks whether all that was told of is there.
 func (k *killing) wantAll() error {
+	if k.holds != nil {
+		if err := k.holds(); err != nil {
+			return err
+		}
+		k.holds = nil
+	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for sweep, told := range k.told {

@@ -50,6 +50,13 @@ type Config struct {
 func Demo(t testing.TB, config Config) *Service {
 	t.Helper()
 	s := run(t, DataDir(t), config)
+	s.enter(t)
+	return s
+}
+
+// enter enters the building as a site.
+func (s *Service) enter(t testing.TB) {
+	t.Helper()
 	password, err := os.ReadFile(s.PasswordFile())
 	if err != nil {
 		t.Fatal(err)
@@ -58,7 +65,6 @@ func Demo(t testing.TB, config Config) *Service {
 	if s.Site, err = s.Client.EnterSite(t.Context(), s.Scenario.NewSite(), s.Scenario.NewCredentials()); err != nil {
 		t.Fatal(err)
 	}
-	return s
 }
 
 // On runs a service on the demo building with a data directory that another has left.
@@ -69,13 +75,34 @@ func On(t testing.TB, data string) *Service {
 
 func run(t testing.TB, data string, config Config) *Service {
 	t.Helper()
-	s := &Service{Scenario: simsitetest.Demo(t), Data: data}
-	wire, err := simsitetest.Start(t, s.Scenario).Wire()
+	scenario := simsitetest.Demo(t)
+	wire, err := simsitetest.Start(t, scenario).Wire()
 	if err != nil {
 		t.Fatal(err)
 	}
+	return runOn(t, scenario, service.FixedVantages{wire}, data, config)
+}
+
+// Week runs a service on the demo building on the first of its days.
+func Week(t testing.TB, config Config) (*Service, *simsite.Calendar) {
+	t.Helper()
+	scenario := simsitetest.Demo(t)
+	calendar, err := simsite.NewCalendar(scenario)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = calendar.Close() })
+	s := runOn(t, scenario, calendar, DataDir(t), config)
+	s.enter(t)
+	return s, calendar
+}
+
+func runOn(t testing.TB, scenario *simsite.Scenario, vantages service.Vantages, data string, config Config) *Service {
+	t.Helper()
+	s := &Service{Scenario: scenario, Data: data}
+	var err error
 	s.Instance, err = service.Run(t.Context(), service.InstanceConfig{
-		Data: s.Data, Listen: "127.0.0.1:0", DSN: config.DSN, Vantages: service.FixedVantages{wire}, Console: config.Console,
+		Data: s.Data, Listen: "127.0.0.1:0", DSN: config.DSN, Vantages: vantages, Console: config.Console,
 	})
 	if err != nil {
 		t.Fatal(err)

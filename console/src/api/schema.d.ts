@@ -39,6 +39,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that the database holds, as it is at one moment; what is sealed in it stays sealed */
+        get: operations["backup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/credentials/{credential}": {
         parameters: {
             query?: never;
@@ -142,6 +159,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/group": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say what a device belongs to; an empty name takes it out */
+        put: operations["set-group"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}/history": {
         parameters: {
             query?: never;
@@ -153,6 +187,40 @@ export interface paths {
         get: operations["get-history"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say which entry of the register a device is; undone as a decision */
+        post: operations["link-device"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that two devices are one; undone as a decision */
+        post: operations["merge-devices"];
         delete?: never;
         options?: never;
         head?: never;
@@ -176,6 +244,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/pin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that whoever is met at an address, or with a MAC address, is a device; undone as a decision */
+        post: operations["pin-device"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}/register": {
         parameters: {
             query?: never;
@@ -187,6 +272,23 @@ export interface paths {
         put?: never;
         /** Put a device into the register, as it was seen; what the body names takes the place of what was seen */
         post: operations["add-to-register"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a part of a device is another one; undone as a decision */
+        post: operations["split-device"];
         delete?: never;
         options?: never;
         head?: never;
@@ -239,6 +341,25 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/register/{entry}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One entry of a register */
+        get: operations["get-entry"];
+        /** Write over one entry of a register */
+        put: operations["change-entry"];
+        post?: never;
+        /** Take one entry out of its register */
+        delete: operations["remove-entry"];
         options?: never;
         head?: never;
         patch?: never;
@@ -350,6 +471,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One site */
+        get: operations["get-site"];
+        put?: never;
+        post?: never;
+        /** Delete a site with all that was ever seen and said there */
+        delete: operations["delete-site"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/changes": {
         parameters: {
             query?: never;
@@ -419,6 +558,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/due": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sweeps whose evidence goes next, by what the site keeps */
+        get: operations["list-due"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/fence": {
         parameters: {
             query?: never;
@@ -436,6 +592,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/keeping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say for how long the evidence of a site's sweeps is kept */
+        put: operations["set-keeping"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/leases": {
         parameters: {
             query?: never;
@@ -444,11 +617,28 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Put the leases of a site's DHCP server (dnsmasq, ISC dhcpd, Kea) in the place of those that are there, and read all evidence again with them */
+        /** Lay the leases of a site's DHCP server (dnsmasq, ISC dhcpd, Kea) over those that are known, each for its own time, and read all evidence again with them */
         put: operations["import-leases"];
         post?: never;
         /** Forget the leases of a site's DHCP server */
         delete: operations["remove-leases"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a site another name */
+        put: operations["rename-site"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -541,6 +731,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/register/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add one entry to the register of a site */
+        post: operations["add-entry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/reread": {
         parameters: {
             query?: never;
@@ -593,6 +800,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/sweep-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sweeps of a site as a file of JSON Lines, the oldest first */
+        get: operations["export-sweeps"];
+        put?: never;
+        /** Put the sweeps of a file (JSON Lines) among those of a site, all or nothing, and compute its ledger anew with them */
+        post: operations["import-sweeps"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/sweeps": {
         parameters: {
             query?: never;
@@ -605,6 +830,40 @@ export interface paths {
         put?: never;
         /** Start a sweep */
         post: operations["start-sweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/tenures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which device held which address and MAC address, from when to when, the latest first */
+        get: operations["list-tenures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/thin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Delete the evidence now that a site no longer keeps; it is done once an hour by itself */
+        post: operations["thin-sweeps"];
         delete?: never;
         options?: never;
         head?: never;
@@ -641,6 +900,23 @@ export interface paths {
         post?: never;
         /** Remove a sweep and all that only it brought */
         delete: operations["discard-sweep"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweeps/{sweep}/comparison/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What another sweep of the site has found that a sweep had not, as if there were no others between them */
+        get: operations["compare-sweeps"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -690,6 +966,40 @@ export interface paths {
         /** What happened in a sweep, and when */
         get: operations["get-sweep-log"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweeps/{sweep}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a sweep a name */
+        put: operations["name-sweep"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweeps/{sweep}/pinned": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say whether a sweep's evidence stays, whatever the site keeps */
+        put: operations["pin-sweep"];
         post?: never;
         delete?: never;
         options?: never;
@@ -918,6 +1228,10 @@ export interface components {
         Addresses: {
             addresses: string[];
         };
+        Alive: {
+            /** Format: date-time */
+            at: string;
+        };
         Aside: {
             /** Format: date-time */
             readonly at?: string;
@@ -947,6 +1261,9 @@ export interface components {
             /** @example line 3, column 2 */
             place: string;
             why: string;
+        };
+        Behind: {
+            text: string;
         };
         Candidate: {
             /** @description The system that is believed, where this is one of those that are built on it */
@@ -994,14 +1311,6 @@ export interface components {
             name?: string;
             /** Format: int64 */
             sweep: number;
-        };
-        ChangeList: {
-            changes: components["schemas"]["Change"][];
-            /**
-             * Format: int64
-             * @description Given as below, asks for the next page; left out on the last one
-             */
-            next?: number;
         };
         Claim: {
             /** @enum {string} */
@@ -1061,6 +1370,13 @@ export interface components {
             /** @description The device's agent let us in with it */
             taken: boolean;
         };
+        Decided: {
+            /**
+             * Format: int64
+             * @description By which it is undone
+             */
+            decision: number;
+        };
         Decision: {
             /** Format: date-time */
             at: string;
@@ -1070,10 +1386,10 @@ export interface components {
             /** Format: int64 */
             id: number;
             /**
-             * @description A note, or that the device is set aside
+             * @description A note, that the device is set aside, that another is the same, that a part of it is another, that whoever is met at a place is it, that an entry of the register means it, or what it belongs to
              * @enum {string}
              */
-            kind: "note" | "aside";
+            kind: "note" | "aside" | "merge" | "split" | "pin" | "link" | "group";
             /** @description The note or the reason; empty where what was said before was taken back */
             text: string;
             /** Format: date-time */
@@ -1093,6 +1409,8 @@ export interface components {
             firmware?: string;
             /** Format: date-time */
             firstSeen?: string;
+            /** @description What it belongs to, as somebody has said: a floor, a rack */
+            group?: string;
             /** Format: int64 */
             id: number;
             /** @description Told by its agent of SNMP */
@@ -1102,6 +1420,8 @@ export interface components {
             lastSeen?: string;
             /** Format: int64 */
             lastSweep?: number;
+            /** @description Somebody has said that the entry means it */
+            linked?: boolean;
             /** @description Ways to open it: web page, ssh, file share, remote desktop */
             links: components["schemas"]["Link"][];
             mac?: string;
@@ -1134,6 +1454,8 @@ export interface components {
              * @description What speaks for its kind, in decibans
              */
             strength: number;
+            /** @description The ETag of what people have said of it: given as If-Match, only that is changed which is still so */
+            tag: string;
             /** @description What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet */
             traits: string[];
             /**
@@ -1150,6 +1472,8 @@ export interface components {
             firmware?: string;
             /** Format: date-time */
             firstSeen?: string;
+            /** @description What it belongs to, as somebody has said: a floor, a rack */
+            group?: string;
             /** Format: int64 */
             id: number;
             kind: string;
@@ -1172,22 +1496,48 @@ export interface components {
             traits: string[];
             vendor?: string;
         };
-        DeviceList: {
-            devices: components["schemas"]["DeviceLine"][];
-            /**
-             * Format: int64
-             * @description Devices on all pages
-             */
-            total: number;
-        };
         Entry: {
             address?: string;
+            /** @description Where it has never answered: devices in no register that it could mean. Linking one of them settles it. */
+            readonly could?: number[];
+            /**
+             * Format: int64
+             * @description The device that it means, or that stands for it where none was seen
+             */
+            readonly device?: number;
             /** @description Columns with a heading of the site's own */
             extra?: {
                 [key: string]: string;
             };
             /** Format: int64 */
             id: number;
+            kind?: string;
+            /**
+             * Format: date-time
+             * @description Left out where it has never answered
+             */
+            readonly lastSeen?: string;
+            location?: string;
+            mac?: string;
+            model?: string;
+            name?: string;
+            note?: string;
+            /** @description Of that device */
+            readonly presence?: string;
+            responsible?: string;
+            /** @description Of that device */
+            readonly standing?: string;
+            /** @description Its ETag: given as If-Match, it is changed only if it is still so */
+            readonly tag?: string;
+            vendor?: string;
+        };
+        EntryText: {
+            /** @description Of a device that lies beyond a router too: a sweep of the network asks it */
+            address?: string;
+            /** @description Columns with a heading of the site's own */
+            extra?: {
+                [key: string]: string;
+            };
             kind?: string;
             location?: string;
             mac?: string;
@@ -1284,6 +1634,22 @@ export interface components {
              */
             subnet: string;
         };
+        Group: {
+            /**
+             * @description Empty takes it out of its group
+             * @example second floor
+             */
+            name: string;
+        };
+        Grouping: {
+            /**
+             * Format: int64
+             * @description By which it is undone; left out of a preview
+             */
+            decision?: number;
+            /** @description What the devices are then */
+            devices: components["schemas"]["DeviceLine"][];
+        };
         Imported: {
             /** Format: int64 */
             added: number;
@@ -1327,6 +1693,18 @@ export interface components {
              */
             state: "up" | "down" | "off";
         };
+        Keeping: {
+            /**
+             * Format: int64
+             * @description All of it for so many days; 0 keeps it for good
+             */
+            days: number;
+            /**
+             * Format: int64
+             * @description Then of one sweep a week up to so many days, and behind them of one a month
+             */
+            weeklyDays: number;
+        };
         KindCount: {
             /** Format: int64 */
             devices: number;
@@ -1347,6 +1725,205 @@ export interface components {
             title: string;
             url: string;
         };
+        Linking: {
+            /**
+             * Format: int64
+             * @description Number of the entry
+             */
+            entry: number;
+            /** @description Why, for those who come after */
+            reason?: string;
+        };
+        ListAuditLine: {
+            items: components["schemas"]["AuditLine"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListChange: {
+            items: components["schemas"]["Change"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListCredential: {
+            items: components["schemas"]["Credential"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListDecision: {
+            items: components["schemas"]["Decision"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListDeviceLine: {
+            items: components["schemas"]["DeviceLine"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListEntry: {
+            items: components["schemas"]["Entry"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListLogLine: {
+            items: components["schemas"]["LogLine"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListProtocol: {
+            items: components["schemas"]["Protocol"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListReach: {
+            items: components["schemas"]["Reach"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListRuleFile: {
+            items: components["schemas"]["RuleFile"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListSeen: {
+            items: components["schemas"]["Seen"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListSighting: {
+            items: components["schemas"]["Sighting"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListSite: {
+            items: components["schemas"]["Site"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListSweep: {
+            items: components["schemas"]["Sweep"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListTenure: {
+            items: components["schemas"]["Tenure"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListToken: {
+            items: components["schemas"]["Token"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListUint64: {
+            items: number[];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListUser: {
+            items: components["schemas"]["User"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListVantage: {
+            items: components["schemas"]["Vantage"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
         LogLine: {
             /** Format: date-time */
             at: string;
@@ -1366,6 +1943,19 @@ export interface components {
             maker: string;
             /** @example 48:9b:34 */
             prefix: string;
+        };
+        Merging: {
+            /** @description Even if something speaks against it */
+            despite?: boolean;
+            /**
+             * Format: int64
+             * @description Number of the device that is the same
+             */
+            other: number;
+            /** @description Only say what would follow */
+            preview?: boolean;
+            /** @description Why, for those who come after */
+            reason: string;
         };
         Name: {
             /** @description The one it is shown by */
@@ -1440,6 +2030,11 @@ export interface components {
             exclusions?: string;
             /** @description Of a pace of one's own */
             figures?: components["schemas"]["Pace"];
+            /**
+             * @description Name for people
+             * @example Tuesday, after the power cut
+             */
+            name?: string;
             /**
              * @description How hard to push; own takes the figures
              * @default steady
@@ -1586,6 +2181,31 @@ export interface components {
         Password: {
             password: string;
         };
+        Patience: {
+            /**
+             * Format: int64
+             * @description Days since it was seen last
+             */
+            days?: number;
+            /**
+             * Format: int64
+             * @description Sweeps in a row that looked for it in vain
+             */
+            sweeps?: number;
+        };
+        Pinning: {
+            /**
+             * @description IP address or MAC address
+             * @example 10.40.2.15
+             */
+            at: string;
+            /** @description Even if something speaks against it */
+            despite?: boolean;
+            /** @description Only say what would follow */
+            preview?: boolean;
+            /** @description Why, for those who come after */
+            reason: string;
+        };
         Plan: {
             /**
              * @description Protocols, and parts of them, that are not used
@@ -1604,6 +2224,8 @@ export interface components {
             never?: number[] | null;
             /** @description Paces for parts of the ranges; the first that holds an address counts */
             paces?: components["schemas"]["PartPace"][] | null;
+            /** @description How long a device that keeps silent is taken to be there still */
+            patience?: components["schemas"]["Patience"];
             /**
              * @description Hours of each day, by the clock of the service's machine, in which nothing is sent
              * @example [
@@ -1715,6 +2337,8 @@ export interface components {
             name: string;
             /** Format: int64 */
             rules: number;
+            /** @description Its ETag: given as If-Match, it is changed only if it is still so */
+            tag: string;
             text: string;
         };
         RuleTrial: {
@@ -1790,12 +2414,28 @@ export interface components {
              * @description Number of the site
              */
             readonly id: number;
+            /** @description For how long the evidence of sweeps is kept */
+            keeping: components["schemas"]["Keeping"];
             /** @description Name that no other site has */
             name: string;
             /** @description Asked for the names of addresses, where they lie within the fence */
             nameServers: string[];
             /** @description The fence: the networks the site may be swept in, and nowhere else */
             networks: components["schemas"]["Network"][];
+        };
+        SiteName: {
+            /** @description Name that no other site has */
+            name: string;
+        };
+        Splitting: {
+            /** @description Addresses of the part */
+            addrs?: string[];
+            /** @description MAC addresses of the part */
+            macs?: string[];
+            /** @description Only say what would follow */
+            preview?: boolean;
+            /** @description Why, for those who come after */
+            reason: string;
         };
         Sweep: {
             /**
@@ -1833,7 +2473,11 @@ export interface components {
              * @description Devices at other addresses than before
              */
             moved: number;
+            /** @description That somebody gave it */
+            name?: string;
             pace: string;
+            /** @description Its evidence stays, whatever the site keeps */
+            pinned: boolean;
             plan?: components["schemas"]["Plan"];
             ports: string;
             ranges: string;
@@ -1847,6 +2491,8 @@ export interface components {
             startedBy?: string;
             /** @enum {string} */
             state: "running" | "done" | "stopped" | "interrupted" | "failed";
+            /** @description Its evidence is no longer kept; what came of it is */
+            thinned: boolean;
             /**
              * Format: int64
              * @description Devices that the sweep before saw and this one did not
@@ -1854,6 +2500,55 @@ export interface components {
             vanished: number;
             vantage: string;
             warnings: string[];
+        };
+        SweepImport: {
+            /** Format: int64 */
+            sightings: number;
+            /** Format: int64 */
+            sweeps: number;
+        };
+        SweepName: {
+            /** @description Empty takes it away */
+            name: string;
+        };
+        SweepPin: {
+            pinned: boolean;
+        };
+        Tenure: {
+            /** @description Left out of a device without one */
+            addr?: string;
+            /**
+             * Format: int64
+             * @description Number of the device
+             */
+            device: number;
+            /** @description It is known that the device holds it no more */
+            ended: boolean;
+            /** @description Left out where it could not be seen */
+            mac?: string;
+            /** @description As the device is called now */
+            name?: string;
+            /**
+             * Format: date-time
+             * @description When the sweep began that met it so first
+             */
+            since: string;
+            /** Format: int64 */
+            sinceSweep: number;
+            /** @description Behind the address, where the device has none of its own */
+            unit?: string;
+            /**
+             * Format: date-time
+             * @description When the sweep began that met it so last
+             */
+            until: string;
+            /** Format: int64 */
+            untilSweep: number;
+            /** @description The interface it was seen from, and the network that stands in */
+            vantage: string;
+        };
+        Thinned: {
+            sweeps: number[];
         };
         Token: {
             /** Format: date-time */
@@ -1886,6 +2581,7 @@ export interface components {
         };
         Values: {
             firmware: string[];
+            group: string[];
             model: string[];
             os: string[];
             service: string[];
@@ -2021,8 +2717,9 @@ export interface operations {
     "list-audit": {
         parameters: {
             query?: {
-                /** @description List lines with lower numbers only */
-                before?: number;
+                /** @description What the page before gave as next; left out for the first */
+                cursor?: string;
+                /** @description How many items a page has at most */
                 limit?: number;
             };
             header?: never;
@@ -2037,8 +2734,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AuditLine"][] | null;
+                    "application/json": components["schemas"]["ListAuditLine"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    backup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -2126,6 +2850,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -2146,7 +2871,10 @@ export interface operations {
     "set-aside": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag of what was looked at; it is changed only if it is still so */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description Number of the device */
                 device: number;
@@ -2180,7 +2908,10 @@ export interface operations {
     "take-back": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag of what was looked at; it is changed only if it is still so */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description Number of the device */
                 device: number;
@@ -2259,8 +2990,45 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Decision"][] | null;
+                    "application/json": components["schemas"]["ListDecision"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-group": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of what was looked at; it is changed only if it is still so */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number of the device */
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Group"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -2276,6 +3044,9 @@ export interface operations {
     "get-history": {
         parameters: {
             query?: {
+                /** @description What the page before gave as next; left out for the first */
+                cursor?: string;
+                /** @description How many items a page has at most */
                 limit?: number;
             };
             header?: never;
@@ -2293,7 +3064,82 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Seen"][] | null;
+                    "application/json": components["schemas"]["ListSeen"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "link-device": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of what was looked at; it is changed only if it is still so */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number of the device */
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Linking"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decided"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "merge-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the device */
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Merging"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grouping"];
                 };
             };
             /** @description Error */
@@ -2310,7 +3156,10 @@ export interface operations {
     "set-note": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag of what was looked at; it is changed only if it is still so */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description Number of the device */
                 device: number;
@@ -2329,6 +3178,42 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "pin-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the device */
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pinning"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grouping"];
+                };
             };
             /** @description Error */
             default: {
@@ -2360,10 +3245,47 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "split-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the device */
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Splitting"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grouping"];
                 };
             };
             /** @description Error */
@@ -2423,7 +3345,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Protocol"][] | null;
+                    "application/json": components["schemas"]["ListProtocol"];
                 };
             };
             /** @description Error */
@@ -2457,8 +3379,114 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Reach"][] | null;
+                    "application/json": components["schemas"]["ListReach"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-entry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the entry */
+                entry: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-entry": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of what was looked at; it is changed only if it is still so */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number of the entry */
+                entry: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EntryText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-entry": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of what was looked at; it is changed only if it is still so */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number of the entry */
+                entry: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -2474,7 +3502,10 @@ export interface operations {
     "remove-rules": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag of what was looked at; it is changed only if it is still so */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description Number of the file of rules */
                 file: number;
@@ -2504,7 +3535,10 @@ export interface operations {
     "switch-rules": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag of what was looked at; it is changed only if it is still so */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description Number of the file of rules */
                 file: number;
@@ -2520,6 +3554,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -2740,7 +3775,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Site"][] | null;
+                    "application/json": components["schemas"]["ListSite"];
                 };
             };
             /** @description Error */
@@ -2770,11 +3805,78 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["Site"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-site": {
+        parameters: {
+            query: {
+                /** @description The name of the site, typed as it is */
+                name: string;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -2802,8 +3904,9 @@ export interface operations {
                 since?: string;
                 /** @description Only those of sweeps that began before */
                 until?: string;
-                /** @description Only those with a lower number: the next of the page before */
-                below?: number;
+                /** @description What the page before gave as next; left out for the first */
+                cursor?: string;
+                /** @description How many items a page has at most */
                 limit?: number;
             };
             header?: never;
@@ -2821,7 +3924,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ChangeList"];
+                    "application/json": components["schemas"]["ListChange"];
                 };
             };
             /** @description Error */
@@ -2853,7 +3956,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Credential"][] | null;
+                    "application/json": components["schemas"]["ListCredential"];
                 };
             };
             /** @description Error */
@@ -2920,6 +4023,8 @@ export interface operations {
                 os?: string[] | null;
                 /** @description Only these versions of firmware */
                 firmware?: string[] | null;
+                /** @description Only devices of one of these groups */
+                group?: string[] | null;
                 /** @description Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp) */
                 service?: string[] | null;
                 /** @description Only devices for whose kind at least this much speaks, in decibans */
@@ -2933,7 +4038,9 @@ export interface operations {
                 sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "strength" | "mac" | "standing" | "presence" | "firstSeen" | "lastSeen";
                 /** @description Sort downwards */
                 descend?: boolean;
-                offset?: number;
+                /** @description What the page before gave as next; left out for the first */
+                cursor?: string;
+                /** @description How many items a page has at most */
                 limit?: number;
             };
             header?: never;
@@ -2951,7 +4058,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DeviceList"];
+                    "application/json": components["schemas"]["ListDeviceLine"];
                 };
             };
             /** @description Error */
@@ -2982,6 +4089,8 @@ export interface operations {
                 os?: string[] | null;
                 /** @description Only these versions of firmware */
                 firmware?: string[] | null;
+                /** @description Only devices of one of these groups */
+                group?: string[] | null;
                 /** @description Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp) */
                 service?: string[] | null;
                 /** @description Only devices for whose kind at least this much speaks, in decibans */
@@ -2996,7 +4105,7 @@ export interface operations {
                 /** @description Sort downwards */
                 descend?: boolean;
                 /** @description Only these columns; all where left out */
-                columns?: ("number" | "address" | "name" | "kind" | "vendor" | "model" | "os" | "standing" | "presence" | "mac" | "firstSeen" | "lastSeen" | "traits")[] | null;
+                columns?: ("number" | "address" | "name" | "kind" | "vendor" | "model" | "os" | "standing" | "presence" | "mac" | "firstSeen" | "lastSeen" | "group" | "traits")[] | null;
             };
             header?: never;
             path: {
@@ -3013,6 +4122,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-due": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListUint64"];
+                };
             };
             /** @description Error */
             default: {
@@ -3044,6 +4185,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Fence"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-keeping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Keeping"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
                 };
             };
             /** @description Error */
@@ -3126,6 +4304,46 @@ export interface operations {
             };
         };
     };
+    "rename-site": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of what was looked at; it is changed only if it is still so */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiteName"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "set-name-servers": {
         parameters: {
             query?: never;
@@ -3145,6 +4363,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3181,6 +4400,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3216,6 +4436,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3267,7 +4488,14 @@ export interface operations {
     };
     "get-register": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What the page before gave as next; left out for the first */
+                cursor?: string;
+                /** @description How many items a page has at most */
+                limit?: number;
+                /** @description Only entries of which no device was ever seen */
+                missing?: boolean;
+            };
             header?: never;
             path: {
                 /** @description Number of the site */
@@ -3283,7 +4511,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Entry"][] | null;
+                    "application/json": components["schemas"]["ListEntry"];
                 };
             };
             /** @description Error */
@@ -3368,6 +4596,43 @@ export interface operations {
             };
         };
     };
+    "add-entry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EntryText"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "reread-sweeps": {
         parameters: {
             query?: never;
@@ -3416,7 +4681,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RuleFile"][] | null;
+                    "application/json": components["schemas"]["ListRuleFile"];
                 };
             };
             /** @description Error */
@@ -3433,7 +4698,10 @@ export interface operations {
     "save-rules": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag of what was looked at; it is changed only if it is still so */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description Number of the site */
                 site: number;
@@ -3449,6 +4717,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3502,11 +4771,80 @@ export interface operations {
             };
         };
     };
+    "export-sweeps": {
+        parameters: {
+            query?: {
+                /** @description Only these; all that have ended where left out */
+                sweep?: number[] | null;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-sweeps": {
+        parameters: {
+            query?: {
+                /** @description Name of the file, for the texts of faults */
+                name?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepImport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-sweeps": {
         parameters: {
             query?: {
-                /** @description List sweeps with lower numbers only */
-                before?: number;
+                /** @description What the page before gave as next; left out for the first */
+                cursor?: string;
+                /** @description How many items a page has at most */
                 limit?: number;
             };
             header?: never;
@@ -3524,7 +4862,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Sweep"][] | null;
+                    "application/json": components["schemas"]["ListSweep"];
                 };
             };
             /** @description Error */
@@ -3561,6 +4899,83 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-tenures": {
+        parameters: {
+            query?: {
+                /** @description Only those of this device */
+                device?: number;
+                /** @description Only those of this address */
+                addr?: string;
+                /** @description Only those with this MAC address */
+                mac?: string;
+                /** @description Only those that lasted at this time */
+                at?: string;
+                /** @description What the page before gave as next; left out for the first */
+                cursor?: string;
+                /** @description How many items a page has at most */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListTenure"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "thin-sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Thinned"];
                 };
             };
             /** @description Error */
@@ -3668,6 +5083,47 @@ export interface operations {
             };
         };
     };
+    "compare-sweeps": {
+        parameters: {
+            query?: {
+                /** @description What the page before gave as next; left out for the first */
+                cursor?: string;
+                /** @description How many items a page has at most */
+                limit?: number;
+                /** @description Only these kinds */
+                kind?: ("appeared" | "vanished" | "moved" | "changed")[] | null;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the sweep */
+                sweep: number;
+                /** @description Number of the sweep that it is compared with */
+                other: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListChange"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "continue-sweep": {
         parameters: {
             query?: never;
@@ -3703,7 +5159,10 @@ export interface operations {
     "watch-sweep": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Go on behind this event (WHATWG HTML, 9.2.4) */
+                "Last-Event-ID"?: string;
+            };
             path: {
                 /** @description Number of the sweep */
                 sweep: number;
@@ -3719,6 +5178,28 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": ({
+                        data: components["schemas"]["Alive"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "alive";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["Behind"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "behind";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
                         data: components["schemas"]["Progress"];
                         /**
                          * @description The event name.
@@ -3794,8 +5275,76 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LogLine"][] | null;
+                    "application/json": components["schemas"]["ListLogLine"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "name-sweep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the sweep */
+                sweep: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SweepName"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "pin-sweep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the sweep */
+                sweep: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SweepPin"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -3810,7 +5359,12 @@ export interface operations {
     };
     "list-sightings": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What the page before gave as next; left out for the first */
+                cursor?: string;
+                /** @description How many items a page has at most */
+                limit?: number;
+            };
             header?: never;
             path: {
                 /** @description Number of the sweep */
@@ -3826,7 +5380,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Sighting"][] | null;
+                    "application/json": components["schemas"]["ListSighting"];
                 };
             };
             /** @description Error */
@@ -3887,7 +5441,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Token"][] | null;
+                    "application/json": components["schemas"]["ListToken"];
                 };
             };
             /** @description Error */
@@ -3979,7 +5533,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["User"][] | null;
+                    "application/json": components["schemas"]["ListUser"];
                 };
             };
             /** @description Error */
@@ -4231,7 +5785,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Vantage"][] | null;
+                    "application/json": components["schemas"]["ListVantage"];
                 };
             };
             /** @description Error */

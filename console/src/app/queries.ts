@@ -18,7 +18,7 @@ export function useMay(role: Role): boolean {
 
 /** All sites. */
 export function useSites(enabled = true) {
-  return useQuery({ queryKey: ['sites'], queryFn: async () => (await answer(api.GET('/api/v1/sites'))) ?? [], enabled });
+  return useQuery({ queryKey: ['sites'], queryFn: async () => (await answer(api.GET('/api/v1/sites')))?.items ?? [], enabled });
 }
 
 /** The number of the site that the address bar names. */

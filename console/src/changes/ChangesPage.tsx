@@ -1,5 +1,5 @@
 import { Button, Link, MenuItem, Paper, Stack, Table, TableBody, TableCell, TableContainer, TableHead, TableRow, TextField } from '@mui/material';
-import { useInfiniteQuery } from '@tanstack/react-query';
+import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { Link as RouterLink, useSearchParams } from 'react-router';
 
 import { answer, api, type Schema } from '../api/client';
@@ -27,11 +27,15 @@ export function ChangesPage() {
   const sweep = Number(params.get('sweep')) || undefined;
   const device = Number(params.get('device')) || undefined;
   const kind = kinds.find((k) => k === params.get('kind'));
+  // With a sweep to compare it with, what the two differ in, whatever lies between them.
+  const against = sweep ? Number(params.get('against')) || undefined : undefined;
   const changes = useInfiniteQuery({
-    queryKey: ['changes', site, sweep, device, kind],
+    queryKey: ['changes', site, sweep, device, kind, against],
     queryFn: ({ pageParam }) =>
-      answer(api.GET('/api/v1/sites/{site}/changes', { params: { path: { site }, query: { sweep, device, kind: kind && [kind], below: pageParam, limit: 100 } } })),
-    initialPageParam: undefined as number | undefined,
+      against && sweep
+        ? answer(api.GET('/api/v1/sweeps/{sweep}/comparison/{other}', { params: { path: { sweep: against, other: sweep }, query: { kind: kind && [kind], cursor: pageParam, limit: 100 } } }))
+        : answer(api.GET('/api/v1/sites/{site}/changes', { params: { path: { site }, query: { sweep, device, kind: kind && [kind], cursor: pageParam, limit: 100 } } })),
+    initialPageParam: undefined as string | undefined,
     getNextPageParam: (page) => page?.next,
   });
   const set = (name: string, value: string) =>
@@ -39,14 +43,16 @@ export function ChangesPage() {
       const after = new URLSearchParams(before);
       if (value) after.set(name, value);
       else after.delete(name);
+      if (name === 'sweep') after.delete('against');
       return after;
     });
-  const list = changes.data?.pages.flatMap((page) => page?.changes ?? []) ?? [];
+  const list = changes.data?.pages.flatMap((page) => page?.items ?? []) ?? [];
   return (
     <Page
       title="Changes"
       actions={
         <Stack direction="row" spacing={1} useFlexGap sx={{ flexWrap: 'wrap', alignItems: 'center' }}>
+          {sweep && <Against site={site} sweep={sweep} against={against} onAgainst={(value) => set('against', value)} />}
           {sweep && (
             <Button variant="outlined" onClick={() => set('sweep', '')}>
               Sweep {sweep} only: show all
@@ -82,6 +88,26 @@ export function ChangesPage() {
         </Button>
       )}
     </Page>
+  );
+}
+
+/** Chooses the sweep that one is compared with. */
+function Against({ site, sweep, against, onAgainst }: { site: number; sweep: number; against: number | undefined; onAgainst: (value: string) => void }) {
+  const sweeps = useQuery({
+    queryKey: ['sweeps', site],
+    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/sweeps', { params: { path: { site }, query: { limit: 200 } } })))?.items ?? [],
+  });
+  const others = (sweeps.data ?? []).filter((s) => s.id !== sweep && s.state !== 'running' && !s.thinned);
+  return (
+    <TextField select size="small" label="Compared with" value={against && others.some((s) => s.id === against) ? String(against) : ''} onChange={(e) => onAgainst(e.target.value)} sx={{ minWidth: 210 }}
+      slotProps={{ inputLabel: { shrink: true }, select: { displayEmpty: true } }}>
+      <MenuItem value="">what was known before it</MenuItem>
+      {others.map((s) => (
+        <MenuItem key={s.id} value={String(s.id)}>
+          {visible([`Sweep ${s.id}`, s.name, moment(s.began)].filter(Boolean).join(', '))}
+        </MenuItem>
+      ))}
+    </TextField>
   );
 }
 

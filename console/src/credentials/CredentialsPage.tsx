@@ -15,7 +15,7 @@ type NewCredential = Schema['NewCredential'];
 function useCredentials(site: number) {
   return useQuery({
     queryKey: ['credentials', site],
-    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/credentials', { params: { path: { site } } }))) ?? [],
+    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/credentials', { params: { path: { site } } })))?.items ?? [],
   });
 }
 
@@ -176,7 +176,7 @@ function TryDialog({ site, credential, onClose }: { site: number; credential: Cr
   const trial = useMutation({
     mutationFn: async () => {
       const found = await answer(api.GET('/api/v1/sites/{site}/devices', { params: { path: { site }, query: { text: wanted, limit: 100 } } }));
-      const device = found.devices.find((d) => d.addresses.includes(wanted) || d.name === wanted || d.mac === wanted);
+      const device = found.items.find((d) => d.addresses.includes(wanted) || d.name === wanted || d.mac === wanted);
       if (!device) throw new Error(`No device has the address, name or MAC ${wanted}`);
       return answer(api.POST('/api/v1/devices/{device}/credentials/{credential}', { params: { path: { device: device.id, credential: credential.id } } }));
     },

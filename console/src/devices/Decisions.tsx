@@ -10,6 +10,12 @@ import { useChange } from './DeviceActions';
 type Decision = Schema['Decision'];
 
 function said(decision: Decision) {
+  const why = decision.text ? `: ${visible(decision.text)}` : '';
+  if (decision.kind === 'merge') return `One device with another${why}`;
+  if (decision.kind === 'split') return `A part of it is another device${why}`;
+  if (decision.kind === 'pin') return `Pinned to a place${why}`;
+  if (decision.kind === 'link') return `Linked to an entry of the register${why}`;
+  if (decision.kind === 'group') return decision.text ? `Group: ${visible(decision.text)}` : 'In no group';
   if (decision.kind === 'aside') return decision.text ? `Set aside: ${visible(decision.text)}` : 'Taken back';
   return decision.text ? `Note: ${visible(decision.text)}` : 'Note deleted';
 }
@@ -24,7 +30,7 @@ export function Decisions({ d }: { d: Device }) {
   const may = useMay('sweep');
   const decisions = useQuery({
     queryKey: ['decisions', d.id],
-    queryFn: async () => (await answer(api.GET('/api/v1/devices/{device}/decisions', { params: { path: { device: d.id } } }))) ?? [],
+    queryFn: async () => (await answer(api.GET('/api/v1/devices/{device}/decisions', { params: { path: { device: d.id } } })))?.items ?? [],
   });
   const undo = useChange(d, (id: number) => answer(api.POST('/api/v1/decisions/{decision}/undo', { params: { path: { decision: id } } })));
   if (decisions.isSuccess && decisions.data.length === 0) return null;

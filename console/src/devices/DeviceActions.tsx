@@ -1,18 +1,24 @@
 import AsideIcon from '@mui/icons-material/DoNotDisturbOnOutlined';
 import BackIcon from '@mui/icons-material/UndoOutlined';
 import NoteIcon from '@mui/icons-material/EditNoteOutlined';
+import MergeIcon from '@mui/icons-material/MergeOutlined';
+import SplitIcon from '@mui/icons-material/CallSplitOutlined';
+import GroupIcon from '@mui/icons-material/WorkspacesOutlined';
+import PinIcon from '@mui/icons-material/PushPinOutlined';
 import RegisterIcon from '@mui/icons-material/FactCheckOutlined';
-import { Button, Stack, TextField, Typography } from '@mui/material';
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { Autocomplete, Button, Stack, TextField, Typography } from '@mui/material';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { answer, api, type Device, type Schema } from '../api/client';
 import { FormDialog } from '../app/parts';
 import { useMay } from '../app/queries';
+import { visible } from '../lib/format';
+import { MergeDialog, PinDialog, SplitDialog } from './Grouping';
 
-type Open = 'note' | 'aside' | 'register' | undefined;
+type Open = 'note' | 'aside' | 'group' | 'register' | 'merge' | 'split' | 'pin' | undefined;
 
-/** What can be done with a device: note, register, set aside. */
+/** What can be done with a device: note, register, group, set aside, and what is one device. */
 export function Actions({ d }: { d: Device }) {
   const [open, setOpen] = useState<Open>();
   const may = useMay('sweep');
@@ -29,6 +35,9 @@ export function Actions({ d }: { d: Device }) {
       <Button variant="outlined" startIcon={<NoteIcon />} onClick={() => setOpen('note')}>
         {d.note ? 'Change the note' : 'Write a note'}
       </Button>
+      <Button variant="outlined" startIcon={<GroupIcon />} onClick={() => setOpen('group')}>
+        {d.group ? `Group: ${visible(d.group)}` : 'Put into a group'}
+      </Button>
       {d.aside ? (
         <Button variant="outlined" startIcon={<BackIcon />} loading={takeBack.isPending} onClick={() => takeBack.mutate(undefined)}>
           Take back
@@ -38,6 +47,25 @@ export function Actions({ d }: { d: Device }) {
           Set aside
         </Button>
       )}
+      {d.firstSeen && (
+        <Button variant="outlined" startIcon={<MergeIcon />} onClick={() => setOpen('merge')}>
+          Merge
+        </Button>
+      )}
+      {d.addresses.length + d.macs.length > 2 && (
+        <Button variant="outlined" startIcon={<SplitIcon />} onClick={() => setOpen('split')}>
+          Split
+        </Button>
+      )}
+      {d.firstSeen && !d.unit && (
+        <Button variant="outlined" startIcon={<PinIcon />} onClick={() => setOpen('pin')}>
+          Pin
+        </Button>
+      )}
+      {open === 'group' && <GroupDialog d={d} onClose={close} />}
+      {open === 'pin' && <PinDialog d={d} onClose={close} />}
+      {open === 'merge' && <MergeDialog d={d} onClose={close} />}
+      {open === 'split' && <SplitDialog d={d} onClose={close} />}
       {open === 'note' && <NoteDialog d={d} onClose={close} />}
       {open === 'aside' && <AsideDialog d={d} onClose={close} />}
       {open === 'register' && <RegisterDialog d={d} onClose={close} />}
@@ -53,7 +81,8 @@ export function useChange<T>(d: Device, change: (value: T) => Promise<unknown>, 
     onSuccess: async () => {
       await queries.invalidateQueries({ queryKey: ['device', d.id] });
       void queries.invalidateQueries({ queryKey: ['decisions', d.id] });
-      for (const key of ['devices', 'overview', 'register', 'fence']) void queries.invalidateQueries({ queryKey: [key] });
+      void queries.invalidateQueries({ queryKey: ['tenures', d.id] });
+      for (const key of ['devices', 'overview', 'register', 'fence', 'values']) void queries.invalidateQueries({ queryKey: [key] });
       then?.();
     },
   });
@@ -61,10 +90,23 @@ export function useChange<T>(d: Device, change: (value: T) => Promise<unknown>, 
 
 function NoteDialog({ d, onClose }: { d: Device; onClose: () => void }) {
   const [text, setText] = useState(d.note ?? '');
-  const set = useChange(d, () => answer(api.PUT('/api/v1/devices/{device}/note', { params: { path: { device: d.id } }, body: { text } })), onClose);
+  const set = useChange(d, () => answer(api.PUT('/api/v1/devices/{device}/note', { params: { path: { device: d.id }, header: { 'If-Match': d.tag } }, body: { text } })), onClose);
   return (
     <FormDialog title="Note" does="Keep" failure={set.error} busy={set.isPending} onSubmit={() => set.mutate(undefined)} onClose={onClose}>
       <TextField label="Text of the note" multiline minRows={3} autoFocus value={text} onChange={(e) => setText(e.target.value)} helperText="Without a text the note is taken away." />
+    </FormDialog>
+  );
+}
+
+function GroupDialog({ d, onClose }: { d: Device; onClose: () => void }) {
+  const [name, setName] = useState(d.group ?? '');
+  const values = useQuery({ queryKey: ['values', d.site], queryFn: () => answer(api.GET('/api/v1/sites/{site}/values', { params: { path: { site: d.site } } })) });
+  const set = useChange(d, () => answer(api.PUT('/api/v1/devices/{device}/group', { params: { path: { device: d.id }, header: { 'If-Match': d.tag } }, body: { name } })), onClose);
+  return (
+    <FormDialog title="Group" does="Keep" failure={set.error} busy={set.isPending} onSubmit={() => set.mutate(undefined)} onClose={onClose}>
+      <Typography color="textSecondary">What the device belongs to: a floor, a hallway, a rack. The list can show one group alone.</Typography>
+      <Autocomplete freeSolo options={values.data?.group ?? []} getOptionLabel={visible} inputValue={name} onInputChange={(_, text) => setName(text)}
+        renderInput={(input) => <TextField {...input} label="Name of the group" autoFocus helperText="Without a name the device is in no group." />} />
     </FormDialog>
   );
 }

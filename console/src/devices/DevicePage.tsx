@@ -8,6 +8,8 @@ import { DeviceText, Empty, Failure, Loading, Page, Pairs, Panel, Scrolling, Sta
 import { bytes, moment, odds, speed, visible } from '../lib/format';
 import { Actions } from './DeviceActions';
 import { Decisions } from './Decisions';
+import { LifeLine } from './LifeLine';
+import { Tenures } from './Tenures';
 import { KindIcon, kindLabel } from './kinds';
 import { traitMeanings } from './traits';
 
@@ -52,6 +54,8 @@ function Shown({ d }: { d: Device }) {
             {d.links.length > 0 && <Links d={d} />}
             {d.registerEntry && <RegisterPanel d={d} />}
             <Decisions d={d} />
+            <LifeLine d={d} />
+            <Tenures d={d} />
             <History d={d} />
             {d.reasons.length > 0 && <Reasons reasons={d.reasons} />}
           </Stack>
@@ -176,7 +180,7 @@ function RegisterPanel({ d }: { d: Device }) {
 function History({ d }: { d: Device }) {
   const history = useQuery({
     queryKey: ['history', d.id],
-    queryFn: async () => (await answer(api.GET('/api/v1/devices/{device}/history', { params: { path: { device: d.id } } }))) ?? [],
+    queryFn: async () => (await answer(api.GET('/api/v1/devices/{device}/history', { params: { path: { device: d.id } } })))?.items ?? [],
   });
   if (history.isSuccess && history.data.length === 0) return null;
   return (

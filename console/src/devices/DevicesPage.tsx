@@ -9,11 +9,11 @@ import WarningIcon from '@mui/icons-material/WarningAmberOutlined';
 import { Autocomplete, Button, Chip, InputAdornment, Link, ListItemText, Menu, MenuItem, Paper, Stack, TextField, ToggleButton, ToggleButtonGroup, useMediaQuery } from '@mui/material';
 import { useTheme } from '@mui/material/styles';
 import { DataGrid, type GridColDef, type GridPaginationModel, type GridSortModel } from '@mui/x-data-grid';
-import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { Link as RouterLink, useNavigate, useSearchParams } from 'react-router';
 
-import { answer, api, type DeviceLine } from '../api/client';
+import { answer, api, type DeviceLine, type Schema } from '../api/client';
 import { DeviceText, Empty, Failure, FormDialog, Page, StandingChip } from '../app/parts';
 import { useSiteId } from '../app/queries';
 import { moment, visible } from '../lib/format';
@@ -26,19 +26,22 @@ export function DevicesPage() {
   const [params, setParams] = useSearchParams();
   const filter = readFilter(params);
   const change = (part: Partial<DeviceFilter>) => setParams(writeFilter({ ...filter, page: 0, ...part }), { replace: true });
-  const list = useQuery({
-    queryKey: ['devices', site, filter],
-    queryFn: () =>
-      answer(
-        api.GET('/api/v1/sites/{site}/devices', {
-          params: {
-            path: { site },
-            query: { ...filterQuery(filter), offset: filter.page * filter.size, limit: filter.size },
-          },
-        }),
-      ),
+  const query = { ...filterQuery(filter), limit: filter.size };
+  const list = useInfiniteQuery({
+    queryKey: ['devices', site, query],
+    queryFn: ({ pageParam }) => answer(api.GET('/api/v1/sites/{site}/devices', { params: { path: { site }, query: { ...query, cursor: pageParam } } })),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (page) => page?.next,
     placeholderData: keepPreviousData,
   });
+  // Each page tells where the next one begins: those before the one that the address names come first.
+  const { data, hasNextPage, isFetching, isPlaceholderData, error, fetchNextPage } = list;
+  const known = data?.pages.length ?? 0;
+  const behind = !isPlaceholderData && known > 0 && known <= filter.page;
+  useEffect(() => {
+    if (behind && hasNextPage && !isFetching && !error) void fetchNextPage();
+  }, [behind, hasNextPage, isFetching, error, fetchNextPage]);
+  const page = Math.max(0, Math.min(filter.page, known - 1));
   const usual = useUsualColumns();
   const shown = filter.columns ?? usual;
   return (
@@ -55,7 +58,7 @@ export function DevicesPage() {
     >
       <Filters filter={filter} change={change} />
       <Failure failure={list.error} />
-      <Grid site={site} filter={filter} shown={shown} change={change} rows={list.data?.devices ?? []} total={list.data?.total ?? 0} loading={list.isFetching} />
+      <Grid site={site} filter={filter} shown={shown} change={change} list={data?.pages[page]} total={data?.pages[0]?.total} page={page} loading={isFetching} />
     </Page>
   );
 }
@@ -72,7 +75,7 @@ function useUsualColumns(): Column[] {
 
 const columnNames: Record<Column, string> = {
   address: 'Address', name: 'Name', kind: 'Kind', vendor: 'Vendor', model: 'Model', os: 'System', firmware: 'Firmware', strength: 'Strength', standing: 'Standing', presence: 'Presence',
-  mac: 'MAC', firstSeen: 'First seen', lastSeen: 'Last seen', traits: 'Mind',
+  mac: 'MAC', firstSeen: 'First seen', lastSeen: 'Last seen', group: 'Group', traits: 'Mind',
 };
 
 function ColumnsButton({ shown, onShown }: { shown: Column[]; onShown: (columns: Column[]) => void }) {
@@ -131,7 +134,7 @@ function Filters({ filter, change }: { filter: DeviceFilter; change: (part: Part
   );
 }
 
-const detailNames: Record<Detail, string> = { vendor: 'Vendor', model: 'Model', os: 'System', firmware: 'Firmware', service: 'Service' };
+const detailNames: Record<Detail, string> = { vendor: 'Vendor', model: 'Model', os: 'System', firmware: 'Firmware', service: 'Service', group: 'Group' };
 
 /** Opens a dialog with what devices can be told apart by besides kind and standing. */
 function MoreButton({ filter, change }: { filter: DeviceFilter; change: (part: Partial<DeviceFilter>) => void }) {
@@ -221,20 +224,21 @@ interface GridProps {
   filter: DeviceFilter;
   shown: Column[];
   change: (part: Partial<DeviceFilter>) => void;
-  rows: DeviceLine[];
-  total: number;
+  list: Schema['ListDeviceLine'] | undefined;
+  total: number | undefined;
+  page: number;
   loading: boolean;
 }
 
-function Grid({ site, filter, shown, change, rows, total, loading }: GridProps) {
+function Grid({ site, filter, shown, change, list, total, page, loading }: GridProps) {
   const navigate = useNavigate();
   return (
     <Paper variant="outlined" sx={{ height: 'calc(100vh - 240px)', minHeight: 420 }}>
       <DataGrid
-        rows={rows}
+        rows={list?.items ?? []}
         columns={gridColumns(site)}
         columnVisibilityModel={Object.fromEntries(columns.map((c) => [c, shown.includes(c)]))}
-        rowCount={total}
+        rowCount={total ?? -1}
         loading={loading}
         density="compact"
         disableColumnFilter
@@ -243,8 +247,8 @@ function Grid({ site, filter, shown, change, rows, total, loading }: GridProps) 
         paginationMode="server"
         sortingMode="server"
         pageSizeOptions={[25, 50, 100]}
-        paginationModel={{ page: filter.page, pageSize: filter.size }}
-        onPaginationModelChange={(m: GridPaginationModel) => change({ page: m.page, size: m.pageSize })}
+        paginationModel={{ page, pageSize: filter.size }}
+        onPaginationModelChange={(m: GridPaginationModel) => change(m.pageSize === filter.size ? { page: m.page } : { size: m.pageSize })}
         sortModel={[{ field: filter.sort, sort: filter.descend ? 'desc' : 'asc' }]}
         sortingOrder={['asc', 'desc']}
         onSortModelChange={(m: GridSortModel) => change({ sort: (m[0]?.field ?? 'address') as DeviceFilter['sort'], descend: m[0]?.sort === 'desc' })}
@@ -305,6 +309,7 @@ function gridColumns(site: number): GridColDef<DeviceLine>[] {
     { ...head('mac'), width: 148, renderCell: ({ row }) => <DeviceText>{row.mac}</DeviceText> },
     { ...head('firstSeen'), width: 148, renderCell: ({ row }) => moment(row.firstSeen) },
     { ...head('lastSeen'), width: 148, renderCell: ({ row }) => moment(row.lastSeen) },
+    { ...head('group'), flex: 0.7, minWidth: 110, sortable: false, renderCell: ({ row }) => visible(row.group ?? '') },
     { ...head('traits'), flex: 1, minWidth: 130, sortable: false, renderCell: ({ row }) => row.traits.join(', ') },
   ];
 }

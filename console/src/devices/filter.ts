@@ -9,6 +9,7 @@ export interface DeviceFilter {
   firmware: string[];
   /** Ports (tcp/80), names (http) or types (_ipp._tcp). */
   service: string[];
+  group: string[];
   /** Decibans that must speak for the kind. */
   strength: number;
   contested: boolean;
@@ -23,7 +24,7 @@ export interface DeviceFilter {
 }
 
 /** The columns there are, by the names that the service's export knows. */
-export const columns = ['address', 'name', 'kind', 'vendor', 'model', 'os', 'firmware', 'strength', 'standing', 'presence', 'mac', 'firstSeen', 'lastSeen', 'traits'] as const;
+export const columns = ['address', 'name', 'kind', 'vendor', 'model', 'os', 'firmware', 'strength', 'standing', 'presence', 'mac', 'firstSeen', 'lastSeen', 'group', 'traits'] as const;
 export type Column = (typeof columns)[number];
 
 const standings = ['managed', 'unmanaged', 'missing', 'set aside'] as const;
@@ -32,7 +33,7 @@ const sorts = ['address', 'name', 'kind', 'vendor', 'model', 'os', 'firmware', '
 const defaultSize = 50;
 
 /** What devices can be told apart by besides kind and standing. Their values have commas in them, so each stands by itself. */
-export const details = ['vendor', 'model', 'os', 'firmware', 'service'] as const;
+export const details = ['vendor', 'model', 'os', 'firmware', 'service', 'group'] as const;
 export type Detail = (typeof details)[number];
 
 /** Reads a filter from the address bar; what it does not know is left out. */
@@ -49,6 +50,7 @@ export function readFilter(params: URLSearchParams): DeviceFilter {
     os: params.getAll('os'),
     firmware: params.getAll('firmware'),
     service: params.getAll('service'),
+    group: params.getAll('group'),
     strength: number('strength'),
     contested: params.get('contested') === 'true',
     trait: params.get('trait') ?? '',
@@ -83,7 +85,7 @@ export function writeFilter(f: DeviceFilter): URLSearchParams {
 /** What the service is asked for by a filter; the same for the list and for the export. */
 export function filterQuery(f: DeviceFilter) {
   return {
-    standing: f.standing, presence: f.presence, kind: f.kind, vendor: f.vendor, model: f.model, os: f.os, firmware: f.firmware, service: f.service,
+    standing: f.standing, presence: f.presence, kind: f.kind, vendor: f.vendor, model: f.model, os: f.os, firmware: f.firmware, service: f.service, group: f.group,
     strength: f.strength || undefined, contested: f.contested || undefined, trait: f.trait || undefined,
     text: f.text || undefined, sort: f.sort, descend: f.descend || undefined,
   };

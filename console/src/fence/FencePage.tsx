@@ -2,10 +2,11 @@ import AddIcon from '@mui/icons-material/AddOutlined';
 import { Alert, Button, Stack, Table, TableBody, TableCell, TableHead, TableRow, TextField, Typography } from '@mui/material';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState, type FormEvent } from 'react';
+import { useNavigate } from 'react-router';
 
-import { answer, api, type Fence } from '../api/client';
-import { DeviceText, Empty, Failure, Loading, Page, Panel, RemoveButton, Scrolling } from '../app/parts';
-import { useMay, useSiteId } from '../app/queries';
+import { answer, api, type Fence, type Schema } from '../api/client';
+import { DeviceText, Empty, Failure, FormDialog, Loading, Page, Panel, RemoveButton, Scrolling } from '../app/parts';
+import { useMay, useSiteId, useSites } from '../app/queries';
 import { visible } from '../lib/format';
 
 /** Where the site may be swept, and how full its networks are. */
@@ -30,6 +31,7 @@ export function FencePage() {
           <NameServers key={fence.data.nameServers.join()} site={site} fence={fence.data} may={may} />
         </>
       )}
+      {may && <SiteItself key={site} site={site} />}
       {!may && <Alert severity="info">To change the fence takes the role administer.</Alert>}
     </Page>
   );
@@ -95,6 +97,73 @@ function Networks({ site, fence, may }: { site: number; fence: Fence; may: boole
         </Scrolling>
       )}
       {fence.public.length > 0 && <Typography sx={{ mt: 1 }}>Public networks that the service’s settings permit: {fence.public.join(', ')}</Typography>}
+    </Panel>
+  );
+}
+
+/** The name of the site, and its end. */
+function SiteItself({ site }: { site: number }) {
+  const known = useSites().data?.find((s) => s.id === site);
+  const [name, setName] = useState<string>();
+  const [typed, setTyped] = useState<string>();
+  const [keeping, setKeeping] = useState<Schema['Keeping']>();
+  const changed = useFenceChanged();
+  const keep = useMutation({
+    mutationFn: () => answer(api.PUT('/api/v1/sites/{site}/keeping', { params: { path: { site } }, body: keeping ?? { days: 0, weeklyDays: 0 } })),
+    onSuccess: async () => {
+      setKeeping(undefined);
+      await changed();
+    },
+  });
+  const navigate = useNavigate();
+  const rename = useMutation({
+    mutationFn: () => answer(api.PUT('/api/v1/sites/{site}/name', { params: { path: { site } }, body: { name: name ?? '' } })),
+    onSuccess: async () => {
+      setName(undefined);
+      await changed();
+    },
+  });
+  const remove = useMutation({
+    mutationFn: () => answer(api.DELETE('/api/v1/sites/{site}', { params: { path: { site }, query: { name: typed ?? '' } } })),
+    onSuccess: async () => {
+      await changed();
+      await navigate('/');
+    },
+  });
+  if (!known) return null;
+  return (
+    <Panel title="The site itself">
+      <Stack direction="row" spacing={1} useFlexGap sx={{ flexWrap: 'wrap' }}>
+        <Button variant="outlined" onClick={() => setName(known.name)}>
+          Rename the site
+        </Button>
+        <Button variant="outlined" onClick={() => setKeeping(known.keeping)}>
+          {known.keeping.days ? `Evidence kept for ${known.keeping.days} days` : 'All evidence is kept'}
+        </Button>
+        <Button color="error" onClick={() => setTyped('')}>
+          Delete the site
+        </Button>
+      </Stack>
+      {name !== undefined && (
+        <FormDialog title="Rename the site" does="Rename" failure={rename.error} busy={rename.isPending} onSubmit={() => rename.mutate()} onClose={() => setName(undefined)}>
+          <TextField label="New name of the site" required autoFocus value={name} onChange={(e) => setName(e.target.value)} />
+        </FormDialog>
+      )}
+      {keeping !== undefined && (
+        <FormDialog title="For how long evidence is kept" does="Keep it so" failure={keep.error} busy={keep.isPending} onSubmit={() => keep.mutate()} onClose={() => setKeeping(undefined)}>
+          <Typography color="textSecondary">What sweeps saw goes in time; what came of it, the history of devices, stays. So does the evidence of sweeps that are pinned.</Typography>
+          <TextField label="All of it for so many days" type="number" value={keeping.days} onChange={(e) => setKeeping({ ...keeping, days: Number(e.target.value) || 0 })} helperText="0 keeps it for good" />
+          <TextField label="Then of one sweep a week up to so many days" type="number" value={keeping.weeklyDays} onChange={(e) => setKeeping({ ...keeping, weeklyDays: Number(e.target.value) || 0 })} helperText="And behind them of one a month" />
+        </FormDialog>
+      )}
+      {typed !== undefined && (
+        <FormDialog title="Delete the site" does="Delete it for good" failure={remove.error} busy={remove.isPending} onSubmit={() => remove.mutate()} onClose={() => setTyped(undefined)}>
+          <Alert severity="warning">
+            Everything that was ever seen and said at {visible(known.name)} goes: sweeps, devices, register, decisions, credentials. Only a backup brings it back.
+          </Alert>
+          <TextField label={`Type ${visible(known.name)}`} required autoFocus value={typed} onChange={(e) => setTyped(e.target.value)} />
+        </FormDialog>
+      )}
     </Panel>
   );
 }

@@ -11,7 +11,7 @@ import { useSiteId } from '../app/queries';
 
 /** What sweeps stand on: this machine's interfaces, their rights, and whether an address can be reached. */
 export function FootingPage() {
-  const vantages = useQuery({ queryKey: ['vantages'], queryFn: async () => (await answer(api.GET('/api/v1/vantages'))) ?? [] });
+  const vantages = useQuery({ queryKey: ['vantages'], queryFn: async () => (await answer(api.GET('/api/v1/vantages')))?.items ?? [] });
   return (
     <Page title="Footing">
       <Typography color="textSecondary">
@@ -40,7 +40,7 @@ function Reach() {
   const [typed, setTyped] = useState(address);
   const reach = useQuery({
     queryKey: ['reach', site, address],
-    queryFn: async () => (await answer(api.GET('/api/v1/reach', { params: { query: { address, site } } }))) ?? [],
+    queryFn: async () => (await answer(api.GET('/api/v1/reach', { params: { query: { address, site } } })))?.items ?? [],
     enabled: address !== '',
     retry: false,
   });

@@ -1,40 +1,61 @@
+import AddIcon from '@mui/icons-material/AddOutlined';
 import DownloadIcon from '@mui/icons-material/DownloadOutlined';
 import UploadIcon from '@mui/icons-material/UploadFileOutlined';
-import { Alert, Box, Button, Checkbox, FormControlLabel, Paper, Stack, Typography } from '@mui/material';
+import { Alert, Box, Button, Checkbox, FormControlLabel, Link, Paper, Stack, Switch, Typography } from '@mui/material';
 import { DataGrid, type GridColDef } from '@mui/x-data-grid';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useRef, useState, type DragEvent } from 'react';
+import { useInfiniteQuery, useMutation, useQueryClient } from '@tanstack/react-query';
+import { useRef, useState, type DragEvent, type MouseEvent } from 'react';
+import { Link as RouterLink, useSearchParams } from 'react-router';
 
 import { answer, api, type Schema } from '../api/client';
 import { DeviceText, Empty, Failure, Page, Panel } from '../app/parts';
 import { useMay, useSiteId } from '../app/queries';
-import { count, visible } from '../lib/format';
+import { count, moment, visible } from '../lib/format';
+import { EntryDialog } from './EntryDialog';
 
 type Entry = Schema['Entry'];
 
 /** The register, and its import. */
 export function RegisterPage() {
   const site = useSiteId();
-  const register = useQuery({
-    queryKey: ['register', site],
-    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/register', { params: { path: { site } } }))) ?? [],
+  const [params, setParams] = useSearchParams();
+  const missing = params.get('missing') === 'true';
+  const register = useInfiniteQuery({
+    queryKey: ['register', site, missing],
+    queryFn: ({ pageParam }) =>
+      answer(api.GET('/api/v1/sites/{site}/register', { params: { path: { site }, query: { cursor: pageParam, missing: missing || undefined, limit: 1000 } } })),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (page) => page?.next,
   });
+  const [open, setOpen] = useState<Entry | 'new'>();
   const may = useMay('sweep');
   return (
     <Page
       title="Register"
       actions={
-        <Button startIcon={<DownloadIcon />} href={`/api/v1/sites/${site}/register.csv`} download="register.csv">
-          CSV
-        </Button>
+        <Stack direction="row" spacing={1} useFlexGap sx={{ flexWrap: 'wrap', alignItems: 'center' }}>
+          <FormControlLabel
+            control={<Switch checked={missing} onChange={(e) => setParams(e.target.checked ? { missing: 'true' } : {})} />}
+            label="Never answered"
+          />
+          <Button startIcon={<DownloadIcon />} href={`/api/v1/sites/${site}/register.csv`} download="register.csv">
+            CSV
+          </Button>
+          {may && (
+            <Button variant="contained" startIcon={<AddIcon />} onClick={() => setOpen('new')}>
+              Add a device
+            </Button>
+          )}
+        </Stack>
       }
     >
       {may && <Import site={site} />}
       <Failure failure={register.error} />
       <Paper variant="outlined" sx={{ height: 'calc(100vh - 380px)', minHeight: 360 }}>
         <DataGrid
-          rows={register.data ?? []}
-          columns={columns}
+          rows={register.data?.pages.flatMap((page) => page?.items ?? []) ?? []}
+          columns={columns(site)}
+          onRowClick={(row) => may && setOpen(row.row)}
           loading={register.isPending}
           density="compact"
           disableColumnMenu
@@ -45,6 +66,12 @@ export function RegisterPage() {
           sx={{ border: 0 }}
         />
       </Paper>
+      {register.hasNextPage && (
+        <Button variant="outlined" loading={register.isFetchingNextPage} onClick={() => void register.fetchNextPage()}>
+          Load more
+        </Button>
+      )}
+      {open && <EntryDialog site={site} entry={open === 'new' ? undefined : open} onClose={() => setOpen(undefined)} />}
     </Page>
   );
 }
@@ -144,7 +171,28 @@ function Import({ site }: { site: number }) {
   );
 }
 
-const columns: GridColDef<Entry>[] = [
+/** What became of an entry: the device that it means, or that none has answered yet. */
+function Holder({ site, entry }: { site: number; entry: Entry }) {
+  if (!entry.device) return null;
+  const to = `/sites/${site}/devices/${entry.device}`;
+  const stop = (e: MouseEvent) => e.stopPropagation(); // the row opens the entry
+  if (entry.lastSeen) {
+    return (
+      <Link component={RouterLink} to={to} onClick={stop}>
+        {entry.presence === 'seen' ? 'seen' : entry.presence} {moment(entry.lastSeen)}
+      </Link>
+    );
+  }
+  const could = entry.could?.length ?? 0;
+  return (
+    <Link component={RouterLink} to={to} onClick={stop} color={could ? 'warning.main' : undefined}>
+      {could ? `could be one of ${could}` : 'has not answered yet'}
+    </Link>
+  );
+}
+
+const columns = (site: number): GridColDef<Entry>[] => [
+  { field: 'device', headerName: 'On the network', width: 190, renderCell: ({ row }) => <Holder site={site} entry={row} /> },
   { field: 'name', headerName: 'Name', flex: 1.2, minWidth: 160, renderCell: ({ row }) => visible(row.name ?? '') },
   { field: 'mac', headerName: 'MAC', width: 165, renderCell: ({ row }) => <DeviceText>{row.mac}</DeviceText> },
   { field: 'address', headerName: 'Address', width: 130, renderCell: ({ row }) => <DeviceText>{row.address}</DeviceText> },

@@ -26,7 +26,7 @@ export function RulesPage() {
   const [editing, setEditing] = useState<{ name: string; text: string }>();
   const files = useQuery({
     queryKey: ['rules', site],
-    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/rules', { params: { path: { site } } }))) ?? [],
+    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/rules', { params: { path: { site } } })))?.items ?? [],
   });
   return (
     <Page

@@ -5,9 +5,9 @@ import { useQuery } from '@tanstack/react-query';
 import { answer, api, type Schema } from '../api/client';
 
 /** What is asked of a sweep beside where, how hard and at which ports, as it is written in the form. */
-export type PlanDraft = { leaveOut: string[]; never: string; quiet: string; gentle: string };
+export type PlanDraft = { leaveOut: string[]; never: string; quiet: string; gentle: string; sweeps: string; days: string };
 
-export const noPlan: PlanDraft = { leaveOut: [], never: '', quiet: '', gentle: '' };
+export const noPlan: PlanDraft = { leaveOut: [], never: '', quiet: '', gentle: '', sweeps: '', days: '' };
 
 const parts = (text: string) => text.split(/[\s,;]+/).filter((part) => part !== '');
 
@@ -19,12 +19,14 @@ export function toPlan(draft: PlanDraft): Schema['Plan'] | undefined {
   const quiet = draft.quiet.split(/[,;]/).map((hours) => hours.trim()).filter((hours) => hours !== '');
   if (quiet.length > 0) plan.quiet = quiet;
   if (draft.gentle.trim() !== '') plan.paces = [{ ranges: draft.gentle.trim(), pace: 'gentle' }];
+  const patience = { sweeps: Number(draft.sweeps) || undefined, days: Number(draft.days) || undefined };
+  if (patience.sweeps || patience.days) plan.patience = patience;
   return Object.keys(plan).length > 0 ? plan : undefined;
 }
 
 /** The fields for what is seldom asked for. */
 export function PlanFields({ plan, onChange }: { plan: PlanDraft; onChange: (plan: PlanDraft) => void }) {
-  const protocols = useQuery({ queryKey: ['protocols'], queryFn: async () => (await answer(api.GET('/api/v1/protocols'))) ?? [] });
+  const protocols = useQuery({ queryKey: ['protocols'], queryFn: async () => (await answer(api.GET('/api/v1/protocols')))?.items ?? [] });
   const names = (protocols.data ?? []).flatMap((p) => [p.name, ...p.parts.map((part) => `${p.name}.${part}`)]);
   return (
     <Accordion variant="outlined" disableGutters>
@@ -53,6 +55,10 @@ export function PlanFields({ plan, onChange }: { plan: PlanDraft; onChange: (pla
             onChange={(e) => onChange({ ...plan, quiet: e.target.value })}
             helperText="Nothing is sent in them, by the clock of the service’s machine: 07:00-18:30, or 22:00-06:00 past midnight"
           />
+          <Stack direction="row" spacing={2}>
+            <TextField label="Patience in sweeps" type="number" value={plan.sweeps} onChange={(e) => onChange({ ...plan, sweeps: e.target.value })} helperText="A device has vanished when so many have missed it," />
+            <TextField label="and in days" type="number" value={plan.days} onChange={(e) => onChange({ ...plan, days: e.target.value })} helperText="and so many days have passed" />
+          </Stack>
         </Stack>
       </AccordionDetails>
     </Accordion>

@@ -62,7 +62,7 @@ function StartSweepDialog({ site, onClose }: { site: Site; onClose: () => void }
   const [plan, setPlan] = useState<PlanDraft>(noPlan);
   const navigate = useNavigate();
   const queries = useQueryClient();
-  const vantages = useQuery({ queryKey: ['vantages'], queryFn: async () => (await answer(api.GET('/api/v1/vantages'))) ?? [] });
+  const vantages = useQuery({ queryKey: ['vantages'], queryFn: async () => (await answer(api.GET('/api/v1/vantages')))?.items ?? [] });
   const vantage = chosen || (vantages.data?.length === 1 ? (vantages.data[0]?.name ?? '') : '');
   const start = useMutation({
     mutationFn: () =>

@@ -1,7 +1,8 @@
 import ContinueIcon from '@mui/icons-material/PlayArrowOutlined';
+import PinIcon from '@mui/icons-material/PushPinOutlined';
 import DiscardIcon from '@mui/icons-material/DeleteOutlined';
 import StopIcon from '@mui/icons-material/StopOutlined';
-import { Alert, Box, Button, Dialog, DialogActions, DialogContent, DialogContentText, DialogTitle, LinearProgress, Paper, Stack, Typography } from '@mui/material';
+import {Alert, Box, Button, Dialog, DialogActions, DialogContent, DialogContentText, DialogTitle, LinearProgress, Link, Paper, Stack, Typography } from '@mui/material';
 import { DataGrid, type GridColDef } from '@mui/x-data-grid';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
@@ -80,6 +81,10 @@ function EndedActions({ sweep, onContinued }: { sweep: Sweep; onContinued: () =>
       onContinued();
     },
   });
+  const pin = useMutation({
+    mutationFn: () => answer(api.PUT('/api/v1/sweeps/{sweep}/pinned', { params: { path }, body: { pinned: !sweep.pinned } })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ['sweep', sweep.id] }),
+  });
   const discard = useMutation({
     mutationFn: () => answer(api.DELETE('/api/v1/sweeps/{sweep}', { params: { path } })),
     onSuccess: async () => {
@@ -95,11 +100,14 @@ function EndedActions({ sweep, onContinued }: { sweep: Sweep; onContinued: () =>
             Go on from here
           </Button>
         )}
+        <Button variant="outlined" startIcon={<PinIcon />} loading={pin.isPending} onClick={() => pin.mutate()}>
+          {sweep.pinned ? 'Unpin' : 'Pin'}
+        </Button>
         <Button variant="outlined" color="error" startIcon={<DiscardIcon />} onClick={() => setAsking(true)}>
           Discard
         </Button>
       </Stack>
-      <Failure failure={goOn.error} />
+      <Failure failure={goOn.error ?? pin.error} />
       {asking && (
         <Dialog open onClose={() => setAsking(false)}>
           <DialogTitle>Discard sweep {sweep.id}?</DialogTitle>
@@ -126,7 +134,7 @@ function EndedActions({ sweep, onContinued }: { sweep: Sweep; onContinued: () =>
 function Log({ id }: { id: number }) {
   const log = useQuery({
     queryKey: ['sweep', id, 'log'],
-    queryFn: async () => (await answer(api.GET('/api/v1/sweeps/{sweep}/log', { params: { path: { sweep: id } } }))) ?? [],
+    queryFn: async () => (await answer(api.GET('/api/v1/sweeps/{sweep}/log', { params: { path: { sweep: id } } })))?.items ?? [],
   });
   return (
     <Panel title="Log">
@@ -168,8 +176,17 @@ function Ended({ sweep }: { sweep: Sweep }) {
       <Typography>{sweepSentence(sweep)}</Typography>
       <Typography color="textSecondary">
         {sweep.ranges}
-        {sweep.exclusions ? ` without ${sweep.exclusions}` : ''} from {sweep.vantage}, {sweep.pace}, {sweep.ports} ports{sweep.startedBy && `, started by ${sweep.startedBy}`}. Against the sweep before: {sweep.appeared} appeared,{' '}
-        {sweep.vanished} vanished, {sweep.moved} moved, {sweep.changed} changed.
+        {sweep.exclusions ? ` without ${sweep.exclusions}` : ''} from {sweep.vantage}, {sweep.pace}, {sweep.ports} ports{sweep.startedBy && `, started by ${sweep.startedBy}`}. Against what was known before:{' '}
+        {(['appeared', 'vanished', 'moved', 'changed'] as const).map((kind, i) => (
+          <span key={kind}>
+            {i > 0 && ', '}
+            <Link component={RouterLink} to={`/sites/${sweep.site}/changes?sweep=${sweep.id}&kind=${kind}`}>
+              {sweep[kind]} {kind}
+            </Link>
+          </span>
+        ))}
+        .{sweep.pinned && ' It is pinned: what it saw stays, whatever the site keeps.'}
+        {sweep.thinned && ' What it saw is no longer kept; what came of it is.'}
       </Typography>
       <Button component={RouterLink} to={`/sites/${sweep.site}/devices?presence=seen`} sx={{ mt: 1, ml: -1 }}>
         The devices

@@ -1,12 +1,12 @@
 import RereadIcon from '@mui/icons-material/ReplayOutlined';
-import { Alert, Button, Link, Paper, Stack, Table, TableBody, TableCell, TableContainer, TableHead, TableRow, Tooltip } from '@mui/material';
+import { Alert, Box, Button, Link, Paper, Stack, Table, TableBody, TableCell, TableContainer, TableHead, TableRow, Tooltip } from '@mui/material';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link as RouterLink } from 'react-router';
 
 import { answer, api, type Sweep } from '../api/client';
 import { Empty, Failure, Loading, Page, Panel } from '../app/parts';
 import { useMay, useSiteId, useSites } from '../app/queries';
-import { moment } from '../lib/format';
+import { moment, visible } from '../lib/format';
 import { StartSweepButton } from './StartSweep';
 import { StateChip } from './state';
 
@@ -16,7 +16,7 @@ export function SweepsPage() {
   const site = useSites().data?.find((s) => s.id === id);
   const sweeps = useQuery({
     queryKey: ['sweeps', id],
-    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/sweeps', { params: { path: { site: id } } }))) ?? [],
+    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/sweeps', { params: { path: { site: id }, query: { limit: 200 } } })))?.items ?? [],
     refetchInterval: 5000,
   });
   const may = useMay('sweep');
@@ -82,6 +82,7 @@ function SweepTable({ site, sweeps }: { site: number; sweeps: Sweep[] }) {
                 <Link component={RouterLink} to={`/sites/${site}/sweeps/${s.id}`}>
                   {s.id}
                 </Link>
+                {s.name && <Box sx={{ color: 'text.secondary' }}>{visible(s.name)}</Box>}
               </TableCell>
               <TableCell>
                 <StateChip state={s.state} />

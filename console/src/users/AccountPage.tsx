@@ -87,7 +87,7 @@ function Tokens() {
   const [label, setLabel] = useState('');
   const queries = useQueryClient();
   const again = () => queries.invalidateQueries({ queryKey: ['tokens'] });
-  const tokens = useQuery({ queryKey: ['tokens'], queryFn: async () => (await answer(api.GET('/api/v1/tokens'))) ?? [] });
+  const tokens = useQuery({ queryKey: ['tokens'], queryFn: async () => (await answer(api.GET('/api/v1/tokens')))?.items ?? [] });
   const add = useMutation({
     mutationFn: () => answer(api.POST('/api/v1/tokens', { body: { label, days: 90 } })),
     onSuccess: async () => {

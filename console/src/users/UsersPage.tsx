@@ -20,7 +20,7 @@ const roles: { role: Role; says: string }[] = [
 /** Who may sign in, what each may do, and who did what. */
 export function UsersPage() {
   const [adding, setAdding] = useState(false);
-  const users = useQuery({ queryKey: ['users'], queryFn: async () => (await answer(api.GET('/api/v1/users'))) ?? [] });
+  const users = useQuery({ queryKey: ['users'], queryFn: async () => (await answer(api.GET('/api/v1/users')))?.items ?? [] });
   return (
     <Page
       title="Users"
@@ -192,7 +192,7 @@ export function PasswordField({ label, value, onText }: { label: string; value: 
 }
 
 function Audit() {
-  const audit = useQuery({ queryKey: ['audit'], queryFn: async () => (await answer(api.GET('/api/v1/audit'))) ?? [] });
+  const audit = useQuery({ queryKey: ['audit'], queryFn: async () => (await answer(api.GET('/api/v1/audit')))?.items ?? [] });
   return (
     <Panel title="Who did what">
       <Failure failure={audit.error} />

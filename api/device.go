@@ -1,0 +1,214 @@
+package api
+
+import "time"
+
+// DeviceLine is what a list shows of a device.
+type DeviceLine struct {
+	ID        uint64     `json:"id"`
+	Name      string     `json:"name,omitempty"`
+	Addrs     []string   `json:"addresses" nullable:"false"`
+	MAC       string     `json:"mac,omitempty"`
+	Kind      string     `json:"kind"`
+	Vendor    string     `json:"vendor,omitempty"`
+	Model     string     `json:"model,omitempty"`
+	OS        string     `json:"os,omitempty"`
+	Firmware  string     `json:"firmware,omitempty"`
+	Strength  int        `json:"strength" doc:"What speaks for its kind, in decibans"`
+	Standing  string     `json:"standing" enum:"managed,unmanaged,missing,set aside"`
+	Presence  string     `json:"presence" enum:"seen,silent,uncovered"`
+	Group     string     `json:"group,omitempty" doc:"What it belongs to, as somebody has said: a floor, a rack"`
+	Contested bool       `json:"contested" doc:"It shares an address with another device"`
+	Traits    []string   `json:"traits" nullable:"false" doc:"What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet"`
+	FirstSeen *time.Time `json:"firstSeen,omitempty"`
+	LastSeen  *time.Time `json:"lastSeen,omitempty"`
+}
+
+// Values are what a site's devices have, for filters to choose from.
+type Values struct {
+	Vendor   []string `json:"vendor" nullable:"false"`
+	Model    []string `json:"model" nullable:"false"`
+	OS       []string `json:"os" nullable:"false"`
+	Firmware []string `json:"firmware" nullable:"false"`
+	Service  []string `json:"service" nullable:"false"`
+	Group    []string `json:"group" nullable:"false"`
+}
+
+// Device is all that is known of one device.
+type Device struct {
+	DeviceLine
+	Site      uint64   `json:"site"`
+	Tag       string   `json:"tag" doc:"The ETag of what people have said of it: given as If-Match, only that is changed which is still so"`
+	Unit      string   `json:"unit,omitempty" doc:"That it is, and behind which address, where it has none of its own" example:"modbus/7 behind 10.40.1.9"`
+	MACs      []MAC    `json:"macs" nullable:"false" doc:"The one seen last first"`
+	Shared    []string `json:"sharedAddresses" nullable:"false" doc:"Addresses that another device holds too"`
+	Claims    []Claim  `json:"claims" nullable:"false"`
+	Ports     []Port   `json:"ports" nullable:"false"`
+	Evidence  []Fact   `json:"evidence" nullable:"false" doc:"All facts of the last sweep that saw it"`
+	LastSweep uint64   `json:"lastSweep,omitempty"`
+	Entry     *Entry   `json:"registerEntry,omitempty"`
+	MatchedBy string   `json:"matchedBy,omitempty" doc:"Why the entry is taken to mean this device"`
+	Linked    bool     `json:"linked,omitempty" doc:"Somebody has said that the entry means it"`
+	Note      string   `json:"note,omitempty"`
+	Aside     *Aside   `json:"aside,omitempty" doc:"Who set it aside, and why"`
+	Links     []Link   `json:"links" nullable:"false" doc:"Ways to open it: web page, ssh, file share, remote desktop"`
+	Reasons   []string `json:"reasons" nullable:"false" doc:"Why what was seen is taken to be this one device"`
+
+	Interfaces   []Interface   `json:"interfaces" nullable:"false" doc:"Told by its agent of SNMP"`
+	Parts        []Part        `json:"parts" nullable:"false" doc:"Told by its agent of SNMP"`
+	Names        []Name        `json:"names" nullable:"false" doc:"All names it goes by, with who tells them"`
+	Certificates []Certificate `json:"certificates" nullable:"false"`
+}
+
+// Interface is one interface of a device.
+type Interface struct {
+	Index int    `json:"index"`
+	Name  string `json:"name"`
+	Alias string `json:"alias,omitempty" doc:"What its keeper calls it"`
+	MAC   string `json:"mac,omitempty"`
+	Speed uint64 `json:"speed,omitempty" doc:"Bits a second"`
+	State string `json:"state" enum:"up,down,off" doc:"off: switched off by its keeper"`
+	In    uint64 `json:"in" doc:"Bytes received since the device started"`
+	Out   uint64 `json:"out" doc:"Bytes sent since the device started"`
+}
+
+// Part is one physical part of a device.
+type Part struct {
+	Class    string `json:"class" example:"chassis"`
+	Name     string `json:"name,omitempty"`
+	Text     string `json:"text,omitempty"`
+	Maker    string `json:"maker,omitempty"`
+	Model    string `json:"model,omitempty"`
+	Serial   string `json:"serial,omitempty"`
+	Hardware string `json:"hardware,omitempty"`
+	Firmware string `json:"firmware,omitempty"`
+	Software string `json:"software,omitempty"`
+}
+
+// Name is one name that a device goes by.
+type Name struct {
+	Name    string   `json:"name"`
+	Sources []string `json:"sources" nullable:"false" example:"mdns"`
+	Best    bool     `json:"best" doc:"The one it is shown by"`
+}
+
+// Certificate is what a device shows for TLS.
+type Certificate struct {
+	Port    string     `json:"port" example:"tcp/443"`
+	Subject string     `json:"subject,omitempty"`
+	Issuer  string     `json:"issuer,omitempty"`
+	Names   []string   `json:"names" nullable:"false"`
+	From    *time.Time `json:"from,omitempty"`
+	Until   *time.Time `json:"until,omitempty"`
+	Expired bool       `json:"expired"`
+	Key     string     `json:"key,omitempty" doc:"SHA-256 of the public key"`
+	Version string     `json:"version,omitempty" example:"TLS 1.3"`
+}
+
+// Aside says who has set a device aside, and why.
+type Aside struct {
+	Reason string    `json:"reason" minLength:"1" maxLength:"1000"`
+	By     string    `json:"by,omitempty" readOnly:"true"`
+	At     time.Time `json:"at,omitzero" readOnly:"true"`
+}
+
+// Note is free text on a device.
+type Note struct {
+	Text string `json:"text" maxLength:"10000"`
+}
+
+// Group is what a device belongs to.
+type Group struct {
+	Name string `json:"name" maxLength:"200" doc:"Empty takes it out of its group" example:"second floor"`
+}
+
+// Link is a way to open a device.
+type Link struct {
+	Title string `json:"title"`
+	URL   string `json:"url"`
+}
+
+// Seen is one sighting of a device in the course of time.
+type Seen struct {
+	Sweep uint64    `json:"sweep"`
+	At    time.Time `json:"at"`
+	Addr  string    `json:"addr"`
+	MAC   string    `json:"mac,omitempty"`
+	Facts int       `json:"facts" doc:"How much was learned"`
+}
+
+// MAC is a MAC address with what it tells.
+type MAC struct {
+	MAC     string `json:"mac"`
+	Vendor  string `json:"vendor,omitempty"`
+	Private bool   `json:"private" doc:"Chosen by the device itself; it tells nothing of the maker"`
+	Shared  bool   `json:"shared" doc:"A virtual router's, which several devices take turns at"`
+	Former  bool   `json:"former,omitempty" doc:"The device had it once, and was met with others since"`
+}
+
+// Decision is what somebody has said of a device. It is kept apart from what is computed, and applies to the device again after every
+// rebuild.
+type Decision struct {
+	ID       uint64     `json:"id"`
+	Kind     string     `json:"kind" enum:"note,aside,merge,split,pin,link,group" doc:"A note, that the device is set aside, that another is the same, that a part of it is another, that whoever is met at a place is it, that an entry of the register means it, or what it belongs to"`
+	Text     string     `json:"text" doc:"The note or the reason; empty where what was said before was taken back"`
+	By       string     `json:"by"`
+	At       time.Time  `json:"at"`
+	Holds    bool       `json:"holds" doc:"It applies now: it was neither undone, nor has another taken its place"`
+	UndoneBy string     `json:"undoneBy,omitempty"`
+	UndoneAt *time.Time `json:"undoneAt,omitempty"`
+}
+
+// Claim is what is believed of one attribute.
+type Claim struct {
+	Attribute  string      `json:"attribute" enum:"kind,vendor,model,os,firmware,serial,name"`
+	Value      string      `json:"value" doc:"Empty, or unknown, where no candidate leads clearly"`
+	Strength   int         `json:"strength" doc:"In decibans: 10 are odds of 10 to 1"`
+	Candidates []Candidate `json:"candidates" nullable:"false" doc:"The strongest first"`
+	Conflict   string      `json:"conflict,omitempty" doc:"What strong evidence contradicts it, in words"`
+}
+
+// Candidate is one value with what speaks for it.
+type Candidate struct {
+	Value    string   `json:"value"`
+	Strength int      `json:"strength"`
+	Reasons  []Reason `json:"reasons" nullable:"false"`
+	BuiltOn  string   `json:"builtOn,omitempty" doc:"The system that is believed, where this is one of those that are built on it"`
+}
+
+// Reason is one thing that speaks for a value.
+type Reason struct {
+	Rule     string `json:"rule"`
+	Because  string `json:"because"`
+	Strength int    `json:"strength"`
+	Fact     Fact   `json:"fact"`
+}
+
+// Merging says that two devices are one.
+type Merging struct {
+	Other   uint64 `json:"other" doc:"Number of the device that is the same"`
+	Reason  string `json:"reason" maxLength:"1000" doc:"Why, for those who come after"`
+	Despite bool   `json:"despite,omitempty" doc:"Even if something speaks against it"`
+	Preview bool   `json:"preview,omitempty" doc:"Only say what would follow"`
+}
+
+// Splitting says that a part of a device is another device.
+type Splitting struct {
+	Addrs   []string `json:"addrs,omitempty" nullable:"false" doc:"Addresses of the part"`
+	MACs    []string `json:"macs,omitempty" nullable:"false" doc:"MAC addresses of the part"`
+	Reason  string   `json:"reason" maxLength:"1000" doc:"Why, for those who come after"`
+	Preview bool     `json:"preview,omitempty" doc:"Only say what would follow"`
+}
+
+// Pinning says that whoever is met at a place is a device.
+type Pinning struct {
+	At      string `json:"at" doc:"IP address or MAC address" example:"10.40.2.15"`
+	Reason  string `json:"reason" maxLength:"1000" doc:"Why, for those who come after"`
+	Despite bool   `json:"despite,omitempty" doc:"Even if something speaks against it"`
+	Preview bool   `json:"preview,omitempty" doc:"Only say what would follow"`
+}
+
+// Grouping is what follows of a merge, a split or a pin.
+type Grouping struct {
+	Decision uint64       `json:"decision,omitempty" doc:"By which it is undone; left out of a preview"`
+	Devices  []DeviceLine `json:"devices" nullable:"false" doc:"What the devices are then"`
+}

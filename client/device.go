@@ -1,0 +1,97 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"airdrift/api"
+)
+
+// DeviceQuery says which devices to list; the zero value means the first hundred by address.
+type DeviceQuery struct {
+	Standing, Presence, Kind             []string
+	Vendor, Model, OS, Firmware, Service []string
+	Group                                []string
+	Strength                             int // in decibans
+	Contested                            bool
+	Text, Sort, Trait                    string
+	Descend                              bool
+	Limit                                int
+	Cursor                               string // next of the page before
+}
+
+func (q DeviceQuery) encode() string {
+	v := url.Values{}
+	for name, list := range map[string][]string{"standing": q.Standing, "presence": q.Presence, "kind": q.Kind, "vendor": q.Vendor, "model": q.Model, "os": q.OS, "firmware": q.Firmware, "service": q.Service, "group": q.Group} {
+		for _, value := range list {
+			v.Add(name, value)
+		}
+	}
+	for name, text := range map[string]string{"text": q.Text, "sort": q.Sort, "trait": q.Trait, "cursor": q.Cursor} {
+		if text != "" {
+			v.Set(name, text)
+		}
+	}
+	for name, on := range map[string]bool{"contested": q.Contested, "descend": q.Descend} {
+		if on {
+			v.Set(name, "true")
+		}
+	}
+	for name, n := range map[string]int{"limit": q.Limit, "strength": q.Strength} {
+		if n > 0 {
+			v.Set(name, strconv.Itoa(n))
+		}
+	}
+	return v.Encode()
+}
+
+// Devices gives one page of a site's devices.
+func (c *Client) Devices(ctx context.Context, site uint64, q DeviceQuery) (api.List[api.DeviceLine], error) {
+	return do[api.List[api.DeviceLine]](ctx, c, http.MethodGet, sitePath(site, "/devices?"+q.encode()), nil)
+}
+
+// Device gives all that is known of one device.
+func (c *Client) Device(ctx context.Context, id uint64) (api.Device, error) {
+	return do[api.Device](ctx, c, http.MethodGet, fmt.Sprintf("/api/v1/devices/%d", id), nil)
+}
+
+func devicePath(device uint64, rest string) string {
+	return fmt.Sprintf("/api/v1/devices/%d%s", device, rest)
+}
+
+// History gives when and where a device was seen.
+func (c *Client) History(ctx context.Context, device uint64) ([]api.Seen, error) {
+	return all[api.Seen](ctx, c, devicePath(device, "/history"))
+}
+
+// SetNote writes a note on a device; an empty one takes it away.
+func (c *Client) SetNote(ctx context.Context, device uint64, text string) error {
+	_, err := do[struct{}](ctx, c, http.MethodPut, devicePath(device, "/note"), api.Note{Text: text})
+	return err
+}
+
+// SetAside sets a device aside for a reason.
+func (c *Client) SetAside(ctx context.Context, device uint64, reason string) error {
+	_, err := do[struct{}](ctx, c, http.MethodPut, devicePath(device, "/aside"), map[string]string{"reason": reason})
+	return err
+}
+
+// TakeBack takes back that a device is set aside.
+func (c *Client) TakeBack(ctx context.Context, device uint64) error {
+	_, err := do[struct{}](ctx, c, http.MethodDelete, devicePath(device, "/aside"), nil)
+	return err
+}
+
+// Decisions gives what people have said of a device, the newest first.
+func (c *Client) Decisions(ctx context.Context, device uint64) ([]api.Decision, error) {
+	return all[api.Decision](ctx, c, devicePath(device, "/decisions"))
+}
+
+// Undo undoes a decision; the one holds again whose place it had taken.
+func (c *Client) Undo(ctx context.Context, decision uint64) error {
+	_, err := do[struct{}](ctx, c, http.MethodPost, fmt.Sprintf("/api/v1/decisions/%d/undo", decision), nil)
+	return err
+}
