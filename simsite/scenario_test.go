@@ -184,3 +184,21 @@ func TestSegmentLearns(t *testing.T) {
 		t.Errorf("a broadcast went to %s, then frames to %s and %s, and %d more", first, second, third, len(heard))
 	}
 }
+
+func TestDetachedPortHearsNothingOfWhatIsUnderWay(t *testing.T) {
+	segment := newSegment(Conditions{}, 1)
+	heard, stays := make(chan string, 2), make(chan string, 1)
+	from := segment.attach(func([]byte) {}, nil, Conditions{})
+	gone := segment.attach(func([]byte) { heard <- "the detached port" }, nil, Conditions{})
+	segment.attach(func([]byte) { stays <- "the other" }, nil, Conditions{})
+	segment.mu.Lock()
+	segment.scheduleLocked(from, gone, make([]byte, ethernetHeader)) // wakes nobody, so it stays under way
+	segment.mu.Unlock()
+	gone.detach()
+	from.send([]byte("\xff\xff\xff\xff\xff\xff\x02\x00\x00\x00\x00\x01\x08\x00"))
+	<-stays
+	segment.close()
+	if len(heard) > 0 {
+		t.Error("a port heard a frame after it was detached")
+	}
+}

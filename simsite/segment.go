@@ -4,6 +4,7 @@ import (
 	"container/heap"
 	"math/rand/v2"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"airdrift/core/hwaddr"
@@ -47,6 +48,7 @@ type port struct {
 	deliver    func(frame []byte)
 	// accepts says whether the device behind the port takes a frame in; nil takes all.
 	accepts func(frame []byte) bool
+	gone    atomic.Bool // set once it is detached
 }
 
 func newSegment(conditions Conditions, seed uint64) *segment {
@@ -87,7 +89,15 @@ func (p *port) detach() {
 			delete(s.learned, mac)
 		}
 	}
-	p.deliver = func([]byte) {}
+	p.gone.Store(true)
+}
+
+// receive hands a frame to the device behind the port, unless it was taken out or turns the frame down.
+func (p *port) receive(frame []byte) {
+	if p.gone.Load() || p.accepts != nil && !p.accepts(frame) {
+		return
+	}
+	p.deliver(frame)
 }
 
 // send puts a frame on the segment as from this port. The segment owns the frame from here on.
@@ -153,9 +163,7 @@ func (s *segment) run() {
 	for {
 		ready, wait := s.takeReady()
 		for _, f := range ready {
-			if f.to.accepts == nil || f.to.accepts(f.frame) {
-				f.to.deliver(f.frame)
-			}
+			f.to.receive(f.frame)
 		}
 		if len(ready) > 0 {
 			continue
