@@ -7,6 +7,8 @@ import (
 	"time"
 	"unique"
 
+	fastjson "github.com/go-json-experiment/json"
+
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
@@ -108,7 +110,7 @@ func toForm(d ledger.Device) ([]byte, error) {
 // fromForm reads a device from its form.
 func fromForm(text []byte) (ledger.Device, error) {
 	var f deviceForm
-	if err := json.Unmarshal(text, &f); err != nil {
+	if err := fastjson.Unmarshal(text, &f); err != nil {
 		return ledger.Device{}, err
 	}
 	if f.Version != formVersion {

@@ -346,44 +346,108 @@ const maxVantage = 255
 
 func vantageText(vantage string) string { return fit(vantage, maxVantage) }
 
+// renewal is what is written anew of a view whose device was seen where it stood. It is the same of many devices, so that it is written of
+// all at once.
+type renewal struct {
+	vantage, reasons string
+	first            bool // the newest view of its device, which has the reasons
+	seen             time.Time
+	sweep, asked     uint64
+}
+
+// viewAt is a view of a device, both by their index.
+type viewAt struct{ device, view int }
+
+// fewRenewed is up to how many equal renewals are quicker written row by row.
+const fewRenewed = 50
+
 // writeViews writes from where devices were seen, where that has changed.
 func (w *writer) writeViews(result *ledger.Result) error {
-	rows := make([]presenceRow, 0, batchSize)
-	flush := func() error {
-		defer func() { rows = rows[:0] }()
-		return createManyOver(w.tx, rows, func(r presenceRow) int { return len(r.Addrs) + len(r.Reasons) + 200 })
-	}
-	for _, d := range result.Devices {
-		if len(rows)+len(d.Views) > batchSize {
-			if err := flush(); err != nil {
-				return err
-			}
-		}
-		before := w.shelf.read[d.ID].views
-		for _, b := range before {
-			if slices.ContainsFunc(d.Views, func(v ledger.View) bool { return v.Vantage == b.Vantage }) {
-				continue
-			}
-			if err := w.tx.Exec("DELETE FROM presence WHERE device_id = ? AND vantage = ?", d.ID, vantageText(b.Vantage)).Error; err != nil {
-				return err
-			}
+	renewed := map[renewal][]viewAt{}
+	var changed []viewAt
+	for n, d := range result.Devices {
+		before := w.shelf.read[d.ID]
+		if err := w.dropViews(d, before.views); err != nil {
+			return err
 		}
 		for i, v := range d.Views {
-			if slices.ContainsFunc(before, func(b ledger.View) bool {
-				return b.Vantage == v.Vantage && b.Sweep == v.Sweep && b.Asked == v.Asked && slices.Equal(b.Addrs, v.Addrs)
-			}) {
-				continue
+			at := slices.IndexFunc(before.views, func(b ledger.View) bool { return b.Vantage == v.Vantage && slices.Equal(b.Addrs, v.Addrs) })
+			reasoned := i == 0 && !slices.Equal(before.reasons, d.Reasons)
+			switch {
+			case at < 0 || i == 0 && (at != 0 || before.onSegment != d.Segment.IsValid()):
+				changed = append(changed, viewAt{n, i})
+			case reasoned || before.views[at].Sweep != v.Sweep || before.views[at].Asked != v.Asked:
+				r := renewal{vantage: v.Vantage, first: i == 0, seen: v.Seen, sweep: v.Sweep, asked: v.Asked}
+				if r.first {
+					r.reasons = reasonsText(d)
+				}
+				renewed[r] = append(renewed[r], viewAt{n, i})
 			}
-			row := presenceRow{
-				DeviceID: d.ID, Vantage: vantageText(v.Vantage), SiteID: w.site, Addr: sortable(v.Settled()), Addrs: addrsText(v.Addrs), OnSegment: d.Segment.IsValid(), Seen: v.Seen, SweepID: v.Sweep, Asked: v.Asked,
-			}
-			if i == 0 {
-				row.Reasons = fit(strings.Join(d.Reasons, "\n"), maxText)
-			}
-			rows = append(rows, row)
 		}
 	}
-	return flush()
+	for r, places := range renewed {
+		if len(places) <= fewRenewed {
+			changed = append(changed, places...)
+		} else if err := w.renewViews(result, r, places); err != nil {
+			return err
+		}
+	}
+	for part := range slices.Chunk(changed, batchSize) {
+		rows := make([]presenceRow, len(part))
+		for n, at := range part {
+			rows[n] = w.presence(result.Devices[at.device], at.view)
+		}
+		if err := createManyOver(w.tx, rows, func(r presenceRow) int { return len(r.Addrs) + len(r.Reasons) + 200 }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// reasonsText gives why what was seen is taken to be a device as it is stored.
+func reasonsText(d ledger.Device) string { return fit(strings.Join(d.Reasons, "\n"), maxText) }
+
+// dropViews takes out places from where a device was seen and is not any more.
+func (w *writer) dropViews(d ledger.Device, before []ledger.View) error {
+	for _, b := range before {
+		if slices.ContainsFunc(d.Views, func(v ledger.View) bool { return v.Vantage == b.Vantage }) {
+			continue
+		}
+		if err := w.tx.Exec("DELETE FROM presence WHERE device_id = ? AND vantage = ?", d.ID, vantageText(b.Vantage)).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// presence makes the row of one view of a device.
+func (w *writer) presence(d ledger.Device, view int) presenceRow {
+	v := d.Views[view]
+	row := presenceRow{
+		DeviceID: d.ID, Vantage: vantageText(v.Vantage), SiteID: w.site, Addr: sortable(v.Settled()), Addrs: addrsText(v.Addrs), OnSegment: d.Segment.IsValid(), Seen: v.Seen, SweepID: v.Sweep, Asked: v.Asked,
+	}
+	if view == 0 {
+		row.Reasons = reasonsText(d)
+	}
+	return row
+}
+
+// renewViews writes what is equal of many views.
+func (w *writer) renewViews(result *ledger.Result, r renewal, places []viewAt) error {
+	set, args := "seen = ?, sweep_id = ?, asked = ?", []any{r.seen, r.sweep, r.asked}
+	if r.first {
+		set, args = set+", reasons = ?", append(args, r.reasons)
+	}
+	for part := range slices.Chunk(places, batchSize) {
+		devices := make([]uint64, len(part))
+		for n, at := range part {
+			devices[n] = result.Devices[at.device].ID
+		}
+		if err := w.tx.Exec("UPDATE presence SET "+set+" WHERE device_id IN ? AND vantage = ?", append(slices.Clone(args), devices, vantageText(r.vantage))...).Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 type tenureRow struct {

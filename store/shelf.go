@@ -35,6 +35,8 @@ type held struct {
 	lastSweep uint64
 	holds     []ledger.Tenure
 	views     []ledger.View
+	onSegment bool
+	reasons   []string
 }
 
 func newShelf(tx *gorm.DB, site uint64) *shelf {
@@ -102,7 +104,9 @@ func (s *shelf) Missing() ([]ledger.Device, error) {
 
 // all gives all devices.
 func (s *shelf) all() ([]ledger.Device, error) {
-	return s.devices("d.site_id = ? ORDER BY d.id", s.site)
+	devices, err := s.devices("d.site_id = ? ORDER BY d.id", s.site)
+	s.whole = s.whole || err == nil
+	return devices, err
 }
 
 // Items gives the evidence of a device.
@@ -141,7 +145,7 @@ func (s *shelf) devices(where string, args ...any) ([]ledger.Device, error) {
 	}
 	for i, d := range devices {
 		s.given[d.ID] = true
-		s.read[d.ID] = held{form: forms[i], facts: d.Facts, lastSeen: d.LastSeen, lastSweep: d.LastSweep, holds: d.Holds, views: d.Views}
+		s.read[d.ID] = held{form: forms[i], facts: d.Facts, lastSeen: d.LastSeen, lastSweep: d.LastSweep, holds: d.Holds, views: d.Views, onSegment: d.Segment.IsValid(), reasons: d.Reasons}
 	}
 	return devices, nil
 }
