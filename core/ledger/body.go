@@ -336,25 +336,25 @@ func (j *joiner) groups() map[int]group {
 
 // bodies gives the groups, in the order of their first sighting.
 func (j *joiner) bodies() []body {
-	at := map[int]int{}
-	var bodies []body
+	at := make([]int, len(j.sightings)) // the body of each root, counted from 1
+	bodies := make([]body, 0, len(j.sightings))
+	numbers := make([]int, len(j.sightings))
 	for i, s := range j.sightings {
+		numbers[i] = i
 		root := j.root(i)
-		n, known := at[root]
-		if !known {
+		n := at[root] - 1
+		if n < 0 {
 			n = len(bodies)
-			at[root] = n
-			bodies = append(bodies, body{})
+			at[root] = n + 1
+			// Most are one sighting: no copy of it.
+			bodies = append(bodies, body{sightings: j.sightings[i : i+1 : i+1], index: numbers[i : i+1 : i+1]})
 			if j.told != nil {
 				bodies[n].sides = j.sides[root]
 			}
-		}
-		if len(bodies[n].sightings) == 0 {
-			bodies[n].sightings = j.sightings[i : i+1 : i+1] // most are one sighting: no copy of it
 		} else {
 			bodies[n].sightings = append(bodies[n].sightings, s)
+			bodies[n].index = append(bodies[n].index, i)
 		}
-		bodies[n].index = append(bodies[n].index, i)
 		bodies[n].reasons = append(bodies[n].reasons, j.reasons[i]...)
 	}
 	for i := range bodies {

@@ -81,7 +81,15 @@ func Enter(shelf Shelf, sweep Sweep, identifier Identifier) (Result, error) {
 	if err := b.look(bodies); err != nil {
 		return Result{}, err
 	}
-	for i, device := range b.recognise(bodies) {
+	of := b.recognise(bodies)
+	fresh := 0
+	for _, device := range of {
+		if device < 0 {
+			fresh++
+		}
+	}
+	b.devices, b.touched = slices.Grow(b.devices, fresh), slices.Grow(b.touched, fresh)
+	for i, device := range of {
 		b.enter(bodies[i], device)
 		bodies[i] = body{} // very many take much memory
 	}
@@ -98,7 +106,7 @@ func Enter(shelf Shelf, sweep Sweep, identifier Identifier) (Result, error) {
 }
 
 func newBook(shelf Shelf, sweep Sweep, identifier Identifier) *book {
-	b := &book{sweep: sweep, identifier: identifier, reader: newReader(sweep), shelf: shelf, of: make([]int, len(sweep.Sightings)), at: map[uint64]int{}, asked: terms{}, vantage: placeOf(sweep)}
+	b := &book{sweep: sweep, identifier: identifier, reader: newReader(sweep), shelf: shelf, of: make([]int, len(sweep.Sightings)), at: map[uint64]int{}, asked: make(terms, 3*len(sweep.Sightings)), vantage: placeOf(sweep)}
 	b.ports = make(map[uint16]bool, len(sweep.Ports))
 	for _, port := range sweep.Ports {
 		b.ports[port] = true

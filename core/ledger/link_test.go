@@ -30,15 +30,15 @@ func TestLink(t *testing.T) {
 	at := func(mac string) Device {
 		return devices[slices.IndexFunc(devices, func(d Device) bool { return slices.Contains(d.MACs, hwaddr.MustParse(mac)) })]
 	}
-	crossed := Match(devices, entries, []Decision{link(at(macA), 8), link(at(macB), 7)}, netrange.Set{})
+	crossed := Match(slices.Clone(devices), entries, []Decision{link(at(macA), 8), link(at(macB), 7)}, netrange.Set{})
 	if of := entryOf(crossed); of[macA] != 8 || of[macB] != 7 {
 		t.Errorf("linked crosswise, the entries are %v", of)
 	}
-	last := Match(devices, entries, []Decision{link(at(macA), 8), link(at(macB), 8)}, netrange.Set{})
+	last := Match(slices.Clone(devices), entries, []Decision{link(at(macA), 8), link(at(macB), 8)}, netrange.Set{})
 	if of := entryOf(last); of[macA] != 7 || of[macB] != 8 {
 		t.Errorf("with two linked to one entry, the last counts: %v", of)
 	}
-	if of := entryOf(Match(crossed, entries, nil, netrange.Set{})); of[macA] != 7 || of[macB] != 0 {
+	if of := entryOf(Match(slices.Clone(crossed), entries, nil, netrange.Set{})); of[macA] != 7 || of[macB] != 0 {
 		t.Errorf("undone, the entries are %v", of)
 	}
 }

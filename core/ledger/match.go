@@ -12,11 +12,12 @@ import (
 )
 
 // Match holds devices against the register and gives each its standing: by what people have said first (of decisions those that link
-// count), then by the MAC address it has, by what it was matched by before, by a MAC address it had, by address and name, and by a name alone. An entry keeps its device once matched, whatever
-// address that gets, and whether it is seen or not. An entry that means no device that was seen becomes a device that is missing; it is silent where its address
-// is among those that whole sweeps have covered, else uncovered.
+// count), then by the MAC address it has, by what it was matched by before, by a MAC address it had, by address and name, and by a name
+// alone. An entry keeps its device once matched, whatever address that gets, and whether it is seen or not. An entry that means no device
+// that was seen becomes a device that is missing; it is silent where its address is among those that whole sweeps have covered, else
+// uncovered. It takes the list of devices over.
 func Match(devices []Device, entries []register.Entry, decisions []Decision, covered netrange.Set) []Device {
-	m := newMatcher(seenOnly(devices), entries)
+	m := newMatcher(slices.DeleteFunc(devices, func(d Device) bool { return d.FirstSeen.IsZero() }), entries)
 	m.byLink(decisions)
 	m.byMAC(Device.presentMACs)
 	m.again()
