@@ -78,6 +78,9 @@ func (s *sweeper) start(ctx context.Context, siteID uint64, wanted api.NewSweep)
 	if order.Credentials, order.Preferred, err = s.credentials(ctx, siteID); err != nil {
 		return store.Sweep{}, err
 	}
+	if order.Expected, err = s.store.SeenAddrs(ctx, siteID); err != nil {
+		return store.Sweep{}, err
+	}
 	record.Addresses = order.Ranges.Count()
 	remark(ctx, "%s", sweepText(record))
 	s.settle(ctx, siteID)
@@ -145,6 +148,9 @@ func (s *sweeper) resume(ctx context.Context, id uint64) (store.Sweep, error) {
 		return record, err
 	}
 	if order.Credentials, order.Preferred, err = s.credentials(ctx, site.ID); err != nil {
+		return record, err
+	}
+	if order.Expected, err = s.store.SeenAddrs(ctx, site.ID); err != nil {
 		return record, err
 	}
 	engine, err := s.books.EngineOf(ctx, site)

@@ -341,6 +341,17 @@ func (s *Store) Devices(ctx context.Context, site uint64) ([]ledger.Device, erro
 	return all, err
 }
 
+// SeenAddrs gives the settled addresses of a site's devices that were seen when they were looked at last, each once and in ascending order.
+func (s *Store) SeenAddrs(ctx context.Context, site uint64) ([]netip.Addr, error) {
+	var rows [][]byte
+	err := s.db.WithContext(ctx).Model(&deviceRow{}).Where("site_id = ? AND presence = ? AND addr <> ''", site, ledger.Seen).Distinct().Order("addr").Pluck("addr", &rows).Error
+	addrs := make([]netip.Addr, len(rows))
+	for i, raw := range rows {
+		addrs[i] = fromSortable(raw)
+	}
+	return addrs, own(err, "devices")
+}
+
 // EachDevice gives all devices of a site whole, one after the other in order of their numbers.
 func (s *Store) EachDevice(ctx context.Context, site uint64, each func(ledger.Device) error) error {
 	return own(eachDevice(s.db.WithContext(ctx), site, each), "devices")

@@ -3,6 +3,7 @@ package sweep
 import (
 	"context"
 	"net/netip"
+	"slices"
 	"strconv"
 	"sync"
 
@@ -194,6 +195,41 @@ func (c *caller) rounds(ctx context.Context, call string, set netrange.Set, pace
 			}
 		}
 		c.resume.reach(call, Place{round + 1, 0, of}, since)
+	}
+	return c.callExpected(ctx, set, pace, onSegment, ask)
+}
+
+// expectedRounds is how many rounds more there are for addresses at which somebody was before.
+const expectedRounds = 4
+
+// callExpected calls those of a set at whose addresses somebody was before more often than others: that they are silent is to say that they are
+// gone, and not that a few questions were lost.
+func (c *caller) callExpected(ctx context.Context, set netrange.Set, pace *pacing, onSegment bool, ask func(a netip.Addr, round int) error) error {
+	var expected []netip.Addr
+	for _, a := range c.order.Expected {
+		if set.Contains(a) && !c.isSelf(a) {
+			expected = append(expected, a)
+		}
+	}
+	for round := pace.Rounds; round < pace.Rounds+expectedRounds; round++ {
+		expected = slices.DeleteFunc(expected, func(a netip.Addr) bool { return c.standsForMany(a) || c.over(a) })
+		if len(expected) == 0 {
+			return nil
+		}
+		c.meter.expect(calling, uint64(len(expected)))
+		for _, a := range expected {
+			if err := c.turnToCall(ctx, a, pace, onSegment); err != nil {
+				return err
+			}
+			if err := ask(a, round); err != nil {
+				return err
+			}
+			c.meter.send(calling)
+			c.meter.settle(calling, 1)
+		}
+		if err := pause(ctx, c.timers.longest(onSegment)); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -535,6 +535,19 @@ func TestWhoDoesNotSurviveIsWarnedOf(t *testing.T) {
 	})
 }
 
+// Who was there before is called more often than others before he counts as silent, and nobody else is.
+func TestWhoIsExpectedIsCalledMoreOften(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := &fakeWire{arp: segmentOf(2), loseARP: Brisk.Rounds + 2}
+		o := order("10.40.1.1-2")
+		o.Expected = []netip.Addr{addr("10.40.1.2"), addr("10.40.9.9")}
+		got := sweepOn(t, t.Context(), w, o)
+		if got.summary.Answered != 1 || w.asked[addr("10.40.1.1")] != Brisk.Rounds || w.asked[addr("10.40.9.9")] != 0 {
+			t.Errorf("%d answered, the first was called %d times, one outside the ranges %d times", got.summary.Answered, w.asked[addr("10.40.1.1")], w.asked[addr("10.40.9.9")])
+		}
+	})
+}
+
 // late has somebody heard when that is wanted.
 type late struct {
 	*fakeWire

@@ -41,6 +41,7 @@ type Order struct {
 	Ports       []uint16              // TCP ports to ask each one that answers
 	Credentials []probe.Credential    // of the site, for agents of SNMP
 	Preferred   map[netip.Addr]uint64 // the credential that worked at an address before, by its ID
+	Expected    []netip.Addr          // at which somebody was when they were looked at last: called more often before they count as silent
 	NameServers []netip.Addr          // to be asked for names; those outside the fence are not
 	Seed        uint64                // of the order of visit
 	Resume      Resume                // where to go on; the zero value begins at the beginning
