@@ -52,6 +52,13 @@ var datagramSpeakers = map[string]struct {
 	"wsd":     {serveWSD, netip.MustParseAddr("239.255.255.250")},
 	"sip":     {serveSIP, netip.Addr{}},
 	"noise":   {serveNoise, netip.Addr{}},
+
+	"bacnet":      {serveBACnet, netip.Addr{}},
+	"knx":         {serveKNX, netip.MustParseAddr("224.0.23.12")},
+	"ethernet-ip": {serveCIP, netip.Addr{}},
+	"coap":        {serveCoAP, netip.MustParseAddr("224.0.1.187")},
+	"art-net":     {serveArtNet, netip.Addr{}},
+	"ipmi":        {serveIPMI, netip.Addr{}},
 }
 
 // listenDatagrams opens the socket of a service by datagram and joins its group.

@@ -4,6 +4,7 @@ package simsite
 
 import (
 	"cmp"
+	"encoding/binary"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -143,7 +144,7 @@ type Service struct {
 	Name   string `yaml:"name"`   // the subject of the TLS certificate
 	Moves  string `yaml:"moves"`  // the page that the start page sends on to
 
-	// Tells is what else the protocol says; docs/scenario.md has the keys of each. {name}, {serial} and {host} stand for the
+	// Tells is what else the protocol says; docs/scenario.md has the keys of each. {name}, {serial}, {host} and {number} stand for the
 	// device's own.
 	Tells map[string]string `yaml:"tells"`
 }
@@ -330,12 +331,15 @@ func (s *Scenario) Services(d Device) []Service {
 	return all
 }
 
-// fill puts the device's own name, serial number and host into what a service tells.
+// bacnetNumbers is how many numbers there are for devices of BACnet (ASHRAE 135, 12.11.1).
+const bacnetNumbers = 1<<22 - 1
+
+// fill puts the device's own name, serial number, host and number into what a service tells.
 func (s *Scenario) fill(service Service, d Device) Service {
 	secret := deviceSecret(s.Seed, d.Name)
 	name := cmp.Or(d.Called, d.Name)
 	host := strings.ReplaceAll(name, " ", "-")
-	own := strings.NewReplacer("{name}", name, "{serial}", fmt.Sprintf("%X", secret[:4]), "{host}", host, "{firmware}", cmp.Or(d.Firmware, s.model(d.Model).Firmware))
+	own := strings.NewReplacer("{name}", name, "{serial}", fmt.Sprintf("%X", secret[:4]), "{host}", host, "{number}", fmt.Sprint(binary.BigEndian.Uint32(secret[4:])%bacnetNumbers), "{firmware}", cmp.Or(d.Firmware, s.model(d.Model).Firmware))
 	tells := make(map[string]string, len(service.Tells))
 	for key, text := range service.Tells {
 		tells[key] = own.Replace(text)

@@ -51,6 +51,11 @@ func init() {
 		"telnet": eachConn(serveTelnet),
 		"llmnr":  eachConn(serveLLMNR),
 		"sink":   eachConn(serveSink),
+		"modbus": eachConn(serveModbus),
+		"ups":    eachConn(serveUPS),
+		"pjlink": eachConn(servePJLink),
+		"iso":    eachConn(serveISO),
+		"opcua":  eachConn(serveOPCUA),
 
 		"endless": eachConn(serveEndless),
 		"drip":    eachConn(serveDrip),

@@ -134,6 +134,8 @@ func (site *Site) serveBeside(h *host, b booth, protocol tcpip.NetworkProtocolNu
 		return site.listen(h, metadataPort, protocol, func(l net.Listener) { serveMetadata(l, b) })
 	case "sip":
 		return site.listen(h, b.service.Port, protocol, func(l net.Listener) { eachConn(serveSIPConn)(l, b.service, b.secret) })
+	case "ethernet-ip":
+		return site.listen(h, b.service.Port, protocol, func(l net.Listener) { eachConn(serveCIPConn)(l, b.service, b.secret) })
 	}
 	return nil
 }

@@ -277,7 +277,17 @@ func (w *Wire) ListenPacket(_ context.Context, network string, addr netip.AddrPo
 	if group := addr.Addr(); group.IsMulticast() {
 		return listenDatagrams(w.host, addr.Port(), group, protocolOf(group))
 	}
-	return gonet.DialUDP(w.host.stack, fullAddress(addr), nil, protocolOf(addr.Addr()))
+	queue := &waiter.Queue{}
+	ep, err := w.host.stack.NewEndpoint(udp.ProtocolNumber, protocolOf(addr.Addr()), queue)
+	if err != nil {
+		return nil, toErrno(err)
+	}
+	ep.SocketOptions().SetBroadcast(true) // as Go's sockets on a system have it
+	if err := ep.Bind(*fullAddress(addr)); err != nil {
+		ep.Close()
+		return nil, toErrno(err)
+	}
+	return gonet.NewUDPConn(queue, ep), nil
 }
 
 // dialUDP connects a datagram socket, so that refusals of the other side reach it.

@@ -33,6 +33,17 @@ const (
 	SourcePJL     Source = "pjl"     // the printer job language's own status answers
 	SourceNTP     Source = "ntp"     // RFC 5905
 	SourceLDAP    Source = "ldap"    // RFC 4512
+	SourceModbus  Source = "modbus"  // Modbus Application Protocol 1.1b3
+	SourceBACnet  Source = "bacnet"  // ASHRAE 135
+	SourceKNX     Source = "knx"     // ISO 22510
+	SourceCIP     Source = "cip"     // EtherNet/IP, ODVA
+	SourceUPS     Source = "ups"     // RFC 9271
+	SourceCoAP    Source = "coap"    // RFC 7252
+	SourceOPCUA   Source = "opcua"   // IEC 62541
+	SourceArtNet  Source = "artnet"  // Art-Net 4
+	SourcePJLink  Source = "pjlink"  // JBMIA PJLink
+	SourceIPMI    Source = "ipmi"    // IPMI 2.0
+	SourceS7      Source = "s7"      // ISO 8073 over RFC 1006
 	SourceLease   Source = "lease"   // a DHCP server's list of leases, imported
 	SourceSweep   Source = "sweep"   // what the sweep itself did
 )

@@ -5,18 +5,14 @@ import "slices"
 // telling are the ports that tell most of what a device is, of services that no protocol here speaks to: management, printing,
 // files, data and building protocols (IANA Service Name and Transport Protocol Port Number Registry).
 var telling = []uint16{
-	102,   // iso-tsap
 	139,   // netbios-ssn
-	502,   // modbus
 	515,   // printer
 	548,   // afp
 	2049,  // nfs
 	3306,  // mysql
-	4840,  // opcua
 	5432,  // postgresql
 	10001, // commonly a serial port
 	20000, // dnp
-	44818, // EtherNet/IP
 }
 
 // usual are the TCP ports that devices of buildings, offices and server rooms commonly offer besides the telling
@@ -35,7 +31,7 @@ var usual = []uint16{
 
 // clientFirst are ports whose services wait for the client, so that there is no greeting to wait for, until a protocol here speaks
 // to them (IANA Service Name and Transport Protocol Port Number Registry).
-var clientFirst = []uint16{102, 135, 139, 502, 515, 636, 2049, 2404, 4840, 5061, 9100, 20000, 44818, 47808}
+var clientFirst = []uint16{135, 139, 515, 636, 2049, 2404, 5061, 9100, 20000, 47808}
 
 // TellingPorts gives the ports that tell most of what a device is, in ascending order.
 func TellingPorts() []uint16 {
@@ -57,9 +53,6 @@ func collect(ports []uint16, of func(*Protocol) []uint16) []uint16 {
 	return slices.Compact(ports)
 }
 
-// knock are ports to knock at of services that no protocol here speaks to.
-var knock = []uint16{502}
-
 // KnockPorts gives the ports to knock at who does not answer otherwise: between them they meet most of what drops echo. A refusal
 // is an answer too.
 func KnockPorts() []uint16 {
@@ -67,5 +60,5 @@ func KnockPorts() []uint16 {
 	for _, p := range protocols {
 		ports = append(ports, p.Knock...)
 	}
-	return append(ports, knock...)
+	return ports
 }

@@ -119,7 +119,9 @@ type found struct {
 	dialer Dialer // for exchanges that need a further connection to the same device
 	zone   string // of a link-local address
 
-	thorough bool // more connections than one may be opened to learn more of the same service
+	thorough bool                                     // more connections than one may be opened to learn more of the same service
+	unit     func(unit string, items []evidence.Item) // as in Query; nil where nobody listens
+	off      func(part string) bool                   // as in Query
 	items    []evidence.Item
 }
 
@@ -147,17 +149,21 @@ func (f *found) addOnce(source evidence.Source, key string, raw []byte) {
 }
 
 // FirstWords asks an accepted connection what is behind it, in the protocol of its port, and closes it.
-// A device that says nothing, or nonsense, gives no evidence; that is no error. The dialer serves exchanges that are sent
+// A device that says nothing, or nonsense, gives no evidence; that is no error. The query's dialer serves exchanges that are sent
 // on to another place of the same device.
 // Further connections to learn more of the same service are opened only where thorough is set.
-func (p *Protocol) FirstWords(ctx context.Context, dialer Dialer, conn net.Conn, addr netip.AddrPort, thorough bool) []evidence.Item {
+func (p *Protocol) FirstWords(ctx context.Context, q Query, conn net.Conn, addr netip.AddrPort, thorough bool) []evidence.Item {
 	defer conn.Close()
-	_ = conn.SetDeadline(time.Now().Add(exchangeWait))
-	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
-	defer stop()
-	f := &found{port: evidence.TCP(addr.Port()), dialer: dialer, zone: addr.Addr().Zone(), thorough: thorough}
+	defer deadline(ctx, conn)()
+	f := &found{port: evidence.TCP(addr.Port()), dialer: q.Dialer, zone: addr.Addr().Zone(), thorough: thorough, unit: q.Unit, off: q.off}
 	if p.Talk != nil {
 		p.Talk(ctx, conn, addr, f)
 	}
 	return f.items
+}
+
+// deadline bounds a further exchange with a device, as FirstWords bounds the first.
+func deadline(ctx context.Context, conn net.Conn) (stop func() bool) {
+	_ = conn.SetDeadline(time.Now().Add(exchangeWait))
+	return context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
 }

@@ -31,7 +31,7 @@ func (noDialer) Dial(context.Context, string, netip.AddrPort, time.Duration) (ne
 // firstWords asks what is behind a connection by the protocol of its port, if there is one.
 func firstWords(ctx context.Context, d Dialer, conn net.Conn, addr netip.AddrPort) []evidence.Item {
 	if p := At(addr.Port()); p != nil && p.When == nil {
-		return p.FirstWords(ctx, d, conn, addr, false)
+		return p.FirstWords(ctx, Query{Dialer: d}, conn, addr, false)
 	}
 	conn.Close()
 	return nil

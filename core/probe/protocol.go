@@ -86,11 +86,20 @@ type Query struct {
 	// Unit takes in what was learned of a device that stands behind the one that is asked and has no address of its own, such as
 	// "modbus/7"; nil where nobody listens.
 	Unit func(unit string, items []evidence.Item)
+	// Known gives what is known of the device already, such as what was heard of it; nil where nothing can be.
+	Known func(ctx context.Context) []evidence.Item
 	// IsKnown reports whether an identifier is that of a device which has been asked already, and whose own tables give this address.
 	IsKnown func(key, value string) bool
 }
 
 func (q Query) off(part string) bool { return q.Off != nil && q.Off(part) }
+
+func (q Query) known(ctx context.Context) []evidence.Item {
+	if q.Known == nil {
+		return nil
+	}
+	return q.Known(ctx)
+}
 
 func (q Query) isKnown(key, value string) bool { return q.IsKnown != nil && q.IsKnown(key, value) }
 
@@ -98,6 +107,7 @@ func (q Query) isKnown(key, value string) bool { return q.IsKnown != nil && q.Is
 type Group struct {
 	At        netip.AddrPort // a multicast group, or the limited broadcast address
 	Questions func() ([][]byte, error)
+	Sparing   bool // asked once in a sweep, as each question burdens every device of its kind; others are repeated for who lost one
 	// Follow gives further questions, once, for what each device has answered to the first ones; nil where there are none.
 	Follow func(heard [][]evidence.Item) ([][]byte, error)
 }

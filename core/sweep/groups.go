@@ -94,7 +94,7 @@ func (c *caller) callGroupsFrom(ctx context.Context, self netip.Addr) error {
 	buf := make([]byte, 1<<16)
 	stop := listen(conn.SetReadDeadline, func() error { return c.heardInAnswer(ctx, conn, buf) })
 	for round := range groupRounds + 1 {
-		asked, err := c.putToGroups(ctx, conn, self, round == groupRounds)
+		asked, err := c.putToGroups(ctx, conn, self, round)
 		if err == nil && asked {
 			err = pause(ctx, c.timers.waits.First*3/2) // responders spread their answers over a second
 		}
@@ -105,15 +105,18 @@ func (c *caller) callGroupsFrom(ctx context.Context, self netip.Addr) error {
 	return stop()
 }
 
-// putToGroups puts the protocols' questions to their groups, or those that follow from what was answered.
-func (c *caller) putToGroups(ctx context.Context, conn net.PacketConn, self netip.Addr, following bool) (asked bool, err error) {
+// putToGroups puts the protocols' questions to their groups, or in the round after the last those that follow from what was answered.
+func (c *caller) putToGroups(ctx context.Context, conn net.PacketConn, self netip.Addr, round int) (asked bool, err error) {
 	for _, p := range c.spoken {
 		for _, group := range p.Groups {
 			if group.At.Addr().Is4() != self.Is4() {
 				continue
 			}
 			questions := group.Questions
-			if following {
+			if group.Sparing && round > 0 {
+				questions = nil
+			}
+			if round == groupRounds {
 				questions = nil
 				if group.Follow != nil {
 					questions = func() ([][]byte, error) { return group.Follow(c.repeated.all(p.Source)) }

@@ -190,11 +190,14 @@ type fading struct {
 }
 
 func (w *fading) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+	if network == "udp" {
+		return w.fakeWire.DialContext(ctx, network, addr)
+	}
 	w.mu.Lock()
 	alive := w.left > 0
 	w.left--
 	w.mu.Unlock()
-	if alive || network == "udp" {
+	if alive {
 		return w.fakeWire.DialContext(ctx, network, addr)
 	}
 	<-ctx.Done()

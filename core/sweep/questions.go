@@ -124,8 +124,18 @@ func (i *interviewer) query(t *target, p *probe.Protocol) probe.Query {
 		Credentials: i.order.Credentials, Preferred: i.order.Preferred[t.addr],
 		Off:     func(part string) bool { return slices.Contains(i.order.Off, p.Name+"."+part) },
 		Unit:    func(unit string, items []evidence.Item) { i.noteUnit(t, unit, items) },
+		Known:   func(ctx context.Context) []evidence.Item { return i.knownOf(ctx, t) },
 		IsKnown: func(key, value string) bool { _, same := i.known.sameAs(t.addr, key, value); return same },
 	}
+}
+
+// knownOf gives what is known of a device so far.
+func (i *interviewer) knownOf(ctx context.Context, t *target) []evidence.Item {
+	mac, known := i.holder(ctx, t)
+	if !known {
+		return nil
+	}
+	return i.roster.get(t.addr, mac).Items
 }
 
 // noteUnit notes a device behind the one that is asked.

@@ -1,0 +1,270 @@
+package probe
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+)
+
+// Answers here are written from the standards, byte by byte.
+
+const (
+	knxDescribed = "\x06\x10\x02\x04\x00\x44" + "\x36\x01\x02\x00\x11\xfa\x00\x11\x00\xab\x12\x34\x56\x78\xe0\x00\x17\x0c\x20\xe8\xbb\x00\x00\x01" +
+		"K\xfcche coupler\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00" + "\x08\x02\x02\x01\x04\x02\xee\x01"
+	bacnetIAmHere = "\x81\x0b\x00\x18\x01\x20\xff\xff\x00\xff\x10\x00\xc4\x02\x00\x04\xb1\x22\x05\xc4\x91\x03\x21\x0f"
+	bacnetFarAway = "\x81\x0a\x00\x1a\x01\x08\x07\xd1\x01\x05\x10\x00\xc4\x02\x00\x07\xd5\x22\x01\xe0\x91\x03\x22\x01\x04\x00"
+	artNetSaid    = "Art-Net\x00\x00\x21\x0a\x28\x01\x0a\x36\x19\x02\x0e\x00\x00\x12\x34\x00\x00\xf0\x7f"
+)
+
+func artNetAnswer() []byte {
+	reply := make([]byte, 214)
+	copy(reply, artNetSaid)
+	copy(reply[26:], "balcony")
+	copy(reply[44:], "Wick 16")
+	reply[173], reply[200] = 2, 1
+	copy(reply[201:], "\x20\xe8\xbb\x00\x00\x01")
+	return reply
+}
+
+func cipAnswer() []byte {
+	name := "Spindle 45"
+	item := append([]byte{1, 0}, make([]byte, 16)...)
+	item = append(item, 0x84, 3, 0x0e, 0, 45, 0, 3, 7, 0, 0, 0xee, 0xff, 0xc0, 0, byte(len(name)))
+	item = append(append(item, name...), 3)
+	answer := cipListIdentity(1)
+	answer[2] = byte(len(item) + 6)
+	return append(append(answer, 1, 0, 0x0c, 0, byte(len(item)), 0), item...)
+}
+
+func TestPlantIsHeard(t *testing.T) {
+	far := []byte(bacnetFarAway)
+	far = far[:25]
+	far[3] = 25
+	for _, tt := range []struct {
+		name    string
+		from    string
+		to      uint16
+		message []byte
+		want    string
+	}{
+		{"a device of BACnet", "10.40.1.9:47808", 47808, []byte(bacnetIAmHere), "bacnet.instance=1201|bacnet.vendor-id=15"},
+		{"one behind a router", "10.40.1.9:47808", 50000, far, "bacnet.behind=2001/05 2005"},
+		{"a router", "10.40.1.9:47808", 47808, []byte("\x81\x0b\x00\x0b\x01\x80\x01\x07\xd1\x07\xd2"), "bacnet.router=2001|bacnet.router=2002"},
+		{"what is passed on for another", "10.40.1.9:47808", 47808, []byte("\x81\x04\x00\x1e\x0a\x28\x02\x01\xba\xc0" + bacnetIAmHere[4:]), ""},
+		{"a call", "10.40.1.9:47808", 47808, []byte("\x81\x0b\x00\x08\x01\x00\x10\x08"), ""},
+		{"a length that is not", "10.40.1.9:47808", 47808, []byte(bacnetIAmHere[:20]), ""},
+		{"BACnet at another port", "10.40.1.9:4000", 4001, []byte(bacnetIAmHere), ""},
+		{"a coupler", "10.40.1.9:3671", 50000, []byte("\x06\x10\x02\x02\x00\x4c\x08\x01\x0a\x28\x01\x09\x0e\x57" + knxDescribed[6:]),
+			"knx.name=Küche coupler|knx.medium=twisted pair|knx.address=1.1.250|knx.project=1/1|knx.serial=00ab12345678|knx.mac=20:e8:bb:00:00:01|knx.service=core 1|knx.service=tunnelling 2"},
+		{"a drive's controller", "10.40.1.9:44818", 50000, cipAnswer(), "cip.type=programmable logic controller|cip.vendor-id=900|cip.code=45|cip.revision=3.7|cip.serial=00c0ffee|cip.product=Spindle 45"},
+		{"a console of light", "10.40.1.9:6454", 6454, artNetAnswer(), "artnet.name=balcony|artnet.text=Wick 16|artnet.firmware=2.14|artnet.maker-id=7ff0|artnet.product=1234|artnet.ports=2|artnet.style=controller|artnet.mac=20:e8:bb:00:00:01"},
+		{"a thing", "10.40.1.9:5683", 50000, []byte("\x54\x45\x00\x01\x41\x69\x72\x44\xc1\x28\xff</t>;rt=\"temperature\";obs,</u>;title=\"a, b\""), "coap.answer=2.05|coap.resource=/t|coap.type=temperature|coap.resource=/u|coap.title=a, b"},
+		{"a thing that answers somebody else", "10.40.1.9:5683", 50000, []byte("\x54\x45\x00\x01\x41\x69\x72\x45\xff</t>"), ""},
+	} {
+		_, items, _ := Hear(Datagram{From: netip.MustParseAddrPort(tt.from), To: tt.to, Message: tt.message})
+		if got := texts(items); got != tt.want {
+			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
+		}
+	}
+}
+
+// modbusTurn answers one question with what answer gives for its function and what follows.
+func modbusDevice(answer func(unit byte, pdu []byte) []byte) func(net.Conn) {
+	return func(conn net.Conn) {
+		for {
+			head := make([]byte, 7)
+			if _, err := io.ReadFull(conn, head); err != nil {
+				return
+			}
+			pdu := make([]byte, head[5]-1)
+			if _, err := io.ReadFull(conn, pdu); err != nil {
+				return
+			}
+			if a := answer(head[6], pdu); a != nil {
+				head[5] = byte(len(a) + 1)
+				if _, err := conn.Write(append(head, a...)); err != nil {
+					return
+				}
+			}
+		}
+	}
+}
+
+func TestModbusIsAskedForItsIdentityAlone(t *testing.T) {
+	whole := func(object byte) []byte {
+		return []byte{43, 14, 3, 0x83, 0xff, object + 1, 1, object, 2, 'v', '0' + object%10}
+	}
+	asked := map[string]bool{}
+	for _, tt := range []struct {
+		name   string
+		answer func(unit byte, pdu []byte) []byte
+		want   string
+	}{
+		{"a stream", func(_ byte, pdu []byte) []byte {
+			return []byte{43, 14, 3, 0x83, 0, 0, 2, 0, 3, 'L', 'a', 'b', 5, 2, 'T', '3'}
+		}, "modbus.maker=Lab modbus.model=T3"},
+		{"one that never ends", func(_ byte, pdu []byte) []byte { return whole(pdu[3]) }, "modbus.maker=v0 modbus.code=v1 modbus.revision=v2 modbus.page=v3 modbus.product=v4 modbus.model=v5 modbus.application=v6"},
+		{"one that goes round", func(_ byte, pdu []byte) []byte { return []byte{43, 14, 3, 0x83, 0xff, 0, 1, 0, 1, 'v'} }, "modbus.maker=v"},
+		{"one that knows the basic objects alone", func(_ byte, pdu []byte) []byte {
+			if pdu[2] != 1 {
+				return []byte{43 | 0x80, 3}
+			}
+			return []byte{43, 14, 1, 1, 0, 0, 1, 0, 3, 'L', 'a', 'b'}
+		}, "modbus.maker=Lab"},
+		{"one that knows no streams", func(_ byte, pdu []byte) []byte {
+			if pdu[2] != 4 {
+				return []byte{43 | 0x80, 3}
+			}
+			return []byte{43, 14, 4, 0x81, 0, 0, 1, pdu[3], 1, 'a' + pdu[3]}
+		}, "modbus.maker=a modbus.code=b modbus.revision=c"},
+		{"one that does not know how", func(_ byte, pdu []byte) []byte { return []byte{pdu[0] | 0x80, 1} }, "modbus.answer=illegal function"},
+		{"a server's identifier that is no text", func(_ byte, pdu []byte) []byte {
+			if pdu[0] == 17 {
+				return []byte{17, 3, 1, 2, 0xff}
+			}
+			return []byte{pdu[0] | 0x80, 1}
+		}, "modbus.server=0x0102ff"},
+		{"a gateway without anybody", func(_ byte, pdu []byte) []byte { return []byte{pdu[0] | 0x80, 11} }, "modbus.answer=gateway target device failed to respond"},
+		{"an object longer than the answer", func(_ byte, pdu []byte) []byte { return []byte{43, 14, 3, 0x83, 0, 0, 1, 0, 200, 'L'} }, ""},
+	} {
+		got := strings.Join(hear(t, modbusPort, modbusDevice(func(unit byte, pdu []byte) []byte {
+			asked[fmt.Sprint(pdu[0])] = true
+			return tt.answer(unit, pdu)
+		})), " ")
+		if got != tt.want {
+			t.Errorf("%s: %q, want %q", tt.name, got, tt.want)
+		}
+	}
+	if len(asked) != 2 || !asked["43"] || !asked["17"] {
+		t.Errorf("functions %v were asked for", asked)
+	}
+	if got := hear(t, modbusPort, says("HTTP/1.1 400 Bad Request\r\n\r\n")); len(got) > 0 {
+		t.Errorf("of a web server %q was learned", got)
+	}
+}
+
+// One that floods with answers to what was never asked is left, and so is one whose list of power supplies has no end.
+func TestPlantThatTalksForEver(t *testing.T) {
+	flood := func(piece string) func(net.Conn) {
+		return func(conn net.Conn) {
+			go func() { _, _ = io.Copy(io.Discard, conn) }()
+			for {
+				if _, err := io.WriteString(conn, piece); err != nil {
+					return
+				}
+			}
+		}
+	}
+	for port, piece := range map[uint16]string{
+		modbusPort: "\xff\xff\x00\x00\x00\x03\x01\xab\x01", upsPort: "BEGIN LIST UPS\nUPS a \"b\"\n", 4352: "PJLINK 0\r%1CLSS=1\r", opcuaPort: "ACKC\x08\x00\x00\x00",
+		isoPort: "\x03\x00\x00\x07\x02\xd0\x80", cipPort: "\x63\x00\xff\xff\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00",
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			began := time.Now()
+			items := hear(t, port, flood(piece))
+			if took := time.Since(began); took > modbusTime || len(items) > 2*maxTargets {
+				t.Errorf("port %d: %d facts after %v", port, len(items), took)
+			}
+		})
+	}
+}
+
+// A device that answers in segments without an end, or out of their order, is bounded, and what is not whole is not believed.
+func TestBACnetSegments(t *testing.T) {
+	segment := func(id, number, flags byte) []byte {
+		return bacnetMessage(bvlcUnicast, bacnetPlace{}, 0, append([]byte{0x38 | flags, id, number, 1, bacnetReadMany}, bytes.Repeat([]byte{0x09, 0x4d}, 20)...)...)
+	}
+	for name, answer := range map[string]func(q []byte) [][]byte{
+		"without an end": func(q []byte) [][]byte {
+			return [][]byte{segment(q[8], 0, 4), segment(q[8], 1, 4), segment(q[8], 1, 4)}
+		},
+		"the last first": func(q []byte) [][]byte { return [][]byte{segment(q[8], 3, 0), segment(q[8], 2, 4)} },
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			f := &found{}
+			conn, _ := responder{func(_ uint16, q []byte) [][]byte {
+				if len(q) < 10 || q[5]&npduExpecting == 0 {
+					return nil
+				}
+				return answer(q)
+			}}.Dial(t.Context(), "udp", netip.MustParseAddrPort("10.40.1.9:47808"), time.Second)
+			line := &bacnetLine{conn: conn, wait: time.Second}
+			if line.identify(t.Context(), bacnetPlace{}, 1, f); len(f.items) > 0 {
+				t.Errorf("%s: %s", name, texts(f.items))
+			}
+			conn.Close()
+		})
+	}
+}
+
+// Not more devices are asked behind a router than a trunk has, however many it tells of.
+func TestBACnetRouterThatTellsOfMany(t *testing.T) {
+	b := &bacnetVisit{}
+	for i := range uint32(5000) {
+		h := bacnetHeard{from: bacnetPlace{uint16(1 + i%3), string([]byte{byte(i >> 8), byte(i)})}}
+		h.body = binary.BigEndian.AppendUint32([]byte{0x10, 0, 0xc4}, bacnetDevice<<22|i)
+		h.body = append(h.body, 0x21, 50, 0x91, 3, 0x21, 9)
+		b.hear(h)
+		b.hear(bacnetHeard{network: true, message: npduIRoute, body: binary.BigEndian.AppendUint16(nil, uint16(i+1))})
+	}
+	if len(b.places) != maxBACnetBehind || len(b.networks) != maxBACnetNets || len(b.numbers) != len(b.places) {
+		t.Errorf("%d places and %d networks", len(b.places), len(b.networks))
+	}
+}
+
+func FuzzPlant(f *testing.F) {
+	for _, seed := range []string{bacnetIAmHere, bacnetFarAway, knxDescribed, string(artNetAnswer()), string(cipAnswer()), "</t>;rt=\"a b\";title=c,<", "VAR rack ups.model \"a \\\" b\"",
+		"\x01\x00\xaf\x01" + strings.Repeat("\x00", 40), "\x06\x00\xff\x06\x00\x00\x11\xbe\x40" + strings.Repeat("\x00", 24), "\x2b\x0e\x03\x83\x00\x00\x01\x00\x03Lab"} {
+		f.Add([]byte(seed))
+	}
+	f.Fuzz(func(t *testing.T, message []byte) {
+		all := &found{}
+		for _, port := range []uint16{bacnetPort, knxPort, cipPort, artNetPort, coapPort} {
+			_, items, _ := Hear(Datagram{From: netip.MustParseAddrPort(fmt.Sprintf("10.40.1.9:%d", port)), To: port, Message: message})
+			clean(t, items)
+		}
+		all.takeValues(message)
+		readKNX(message, all)
+		readCIP(message, all)
+		readArtNet(message, all)
+		readLinks(string(message), all)
+		readUPS(strings.Split(string(message), "\n"), all)
+		readOPCUAEndpoints(message, all)
+		readPong(message, all)
+		readIPMI(message, all)
+		readStatusList(message, 0x11, all)
+		readStatusList(message, 0x1c, all)
+		if m, ok := readCoAPMessage(message); ok && len(m.token) > 8 {
+			t.Error("a token longer than there are")
+		}
+		unit := &modbusUnit{}
+		if len(message) > 1 {
+			unit.readObjects(message, map[byte]bool{})
+		}
+		clean(t, append(all.items, unit.items...))
+		if len(all.items) > 100*maxTargets {
+			t.Errorf("%d facts of one answer", len(all.items))
+		}
+		_, _, _ = parseBehind(string(message))
+	})
+}
+
+// What is heard of a device behind a router is read again as it was written.
+func TestPlacesBehindARouter(t *testing.T) {
+	at, instance, ok := parseBehind("2001/0c 2012")
+	if !ok || at != (bacnetPlace{2001, "\x0c"}) || instance != 2012 || at.String() != "2001/0c" {
+		t.Errorf("%v %d %v", at, instance, ok)
+	}
+	for _, text := range []string{"", "2001 5", "0/05 1", "2001/0 1", "2001/0102030405060708 1", "2001/05 9999999", "70000/05 1"} {
+		if _, _, ok := parseBehind(text); ok {
+			t.Errorf("%q is taken for a place", text)
+		}
+	}
+}

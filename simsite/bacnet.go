@@ -1,0 +1,250 @@
+package simsite
+
+import (
+	"encoding/binary"
+	"encoding/hex"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// bacnetStation is a device of BACnet: the one that is asked, or one on a network behind it.
+type bacnetStation struct {
+	network  uint16
+	address  []byte // nil of the device itself
+	instance uint32
+	tells    map[string]string
+}
+
+// Services and errors (ASHRAE 135, 21).
+const (
+	baReadProperty = 12
+	baReadMultiple = 14
+	baSegment      = 100 // bytes of an answer in one segment, of a device that has little room
+)
+
+// serveBACnet answers as a device of BACnet/IP (ASHRAE 135, annex J): "instance", "name", "vendor" (a number), "maker", "model", "firmware", "application",
+// "location", "serial". "behind" lists the devices of an MS/TP network, written "2001/05=1201/Name/Maker/Model/1.2; ..."; "knows: single" makes it one
+// that reads a property at a time, "room: little" one that answers in segments, "slow" one that takes its time.
+func serveBACnet(conn net.PacketConn, b booth) {
+	tells := b.service.Tells
+	own := bacnetStation{instance: bacnetInstance(tells["instance"]), tells: tells}
+	stations := []bacnetStation{own}
+	names, parts := units(tells["behind"])
+	for _, name := range names {
+		network, address, _ := strings.Cut(name, "/")
+		number, _ := strconv.ParseUint(network, 10, 16) // 0 stands for no network
+		raw, _ := hex.DecodeString(address)
+		p := append(parts[name], "", "", "", "", "")
+		stations = append(stations, bacnetStation{uint16(number), raw, bacnetInstance(p[0]), map[string]string{"name": p[1], "maker": p[2], "model": p[3], "firmware": p[4], "vendor": tells["vendor"]}})
+	}
+	segments := map[byte][]byte{} // what is left of answers in segments, by the number of the question
+	eachDatagram(conn, func(question []byte) [][]byte {
+		if len(question) < 6 || question[0] != 0x81 || question[1] != 0x0a && question[1] != 0x0b {
+			if len(question) == 4 && question[0] == 0x81 {
+				return [][]byte{{0x81, 0, 0, 6, 0, question[1] << 4}} // it has no tables
+			}
+			return nil
+		}
+		if question[5]&4 != 0 { // it wants an answer
+			time.Sleep(slowness(b.service))
+		}
+		return bacnetAnswers(question[4:], stations, segments)
+	})
+}
+
+func bacnetInstance(text string) uint32 {
+	n, _ := strconv.ParseUint(text, 10, 22) // 0 where it is none
+	return uint32(n)
+}
+
+// bacnetAnswers answers one message of the network layer (6.2).
+func bacnetAnswers(npdu []byte, stations []bacnetStation, segments map[byte][]byte) (answers [][]byte) {
+	control, rest := npdu[1], npdu[2:]
+	network, address := uint16(0), []byte(nil)
+	if control&0x20 != 0 && len(rest) >= 4 && len(rest) >= 4+int(rest[2]) {
+		network, address = binary.BigEndian.Uint16(rest), rest[3:3+int(rest[2])]
+		rest = rest[4+int(rest[2]):]
+	}
+	send := func(from bacnetStation, control byte, body []byte) {
+		head := []byte{1, control}
+		if from.network != 0 {
+			head[1] |= 8
+			head = binary.BigEndian.AppendUint16(head, from.network)
+			head = append(append(head, byte(len(from.address))), from.address...)
+		}
+		all := append(head, body...)
+		answers = append(answers, append([]byte{0x81, 0x0a, byte((len(all) + 4) >> 8), byte(len(all) + 4)}, all...))
+	}
+	if control&0x80 != 0 {
+		if len(rest) > 0 && rest[0] == 0 && len(stations) > 1 { // who leads anywhere?
+			send(stations[0], 0x80, binary.BigEndian.AppendUint16([]byte{1}, stations[1].network))
+		}
+		return answers
+	}
+	if len(rest) < 2 {
+		return nil
+	}
+	for _, s := range stations {
+		all := network == 0xffff || s.network == network && len(address) == 0
+		if !all && (s.network != network || string(s.address) != string(address)) {
+			continue
+		}
+		switch rest[0] >> 4 {
+		case 1:
+			if rest[1] == 8 && bacnetMeant(rest[2:], s.instance) {
+				send(s, 0, bacnetHere(s))
+			}
+		case 0:
+			if body := bacnetConfirmed(rest, s, segments); body != nil {
+				send(s, 0, body)
+			}
+		case 4:
+			if len(rest) >= 4 {
+				if body := bacnetSegment(rest[1], rest[2]+1, segments[rest[1]]); body != nil {
+					send(s, 0, body)
+				}
+			}
+		}
+	}
+	return answers
+}
+
+// bacnetMeant reports whether a call for a range of numbers means one (16.10.1).
+func bacnetMeant(limits []byte, instance uint32) bool {
+	var numbers []uint32
+	for len(limits) > 0 {
+		length := int(limits[0] & 7)
+		if len(limits) < 1+length {
+			return false
+		}
+		n := uint32(0)
+		for _, c := range limits[1 : 1+length] {
+			n = n<<8 | uint32(c)
+		}
+		numbers, limits = append(numbers, n), limits[1+length:]
+	}
+	return len(numbers) < 2 || numbers[0] <= instance && instance <= numbers[1]
+}
+
+// bacnetHere says that a device is there (16.10.2).
+func bacnetHere(s bacnetStation) []byte {
+	body := binary.BigEndian.AppendUint32([]byte{0x10, 0, 0xc4}, 8<<22|s.instance)
+	return append(append(body, 0x22, 0x05, 0xc4, 0x91, 0), bacnetUnsigned(uint32(bacnetInstance(s.tells["vendor"])))...)
+}
+
+func bacnetUnsigned(n uint32) []byte {
+	raw := binary.BigEndian.AppendUint32(nil, n)
+	for len(raw) > 1 && raw[0] == 0 {
+		raw = raw[1:]
+	}
+	return append([]byte{0x20 | byte(len(raw))}, raw...)
+}
+
+// bacnetValue gives the value of a property of the device object; nil where it has none.
+func bacnetValue(s bacnetStation, property uint32) []byte {
+	text := func(key string) []byte {
+		if s.tells[key] == "" {
+			return nil
+		}
+		t := s.tells[key]
+		if len(t) < 4 {
+			return append([]byte{0x70 | byte(len(t)+1), 0}, t...)
+		}
+		return append([]byte{0x75, byte(len(t) + 1), 0}, t...)
+	}
+	switch property {
+	case 75:
+		return binary.BigEndian.AppendUint32([]byte{0xc4}, 8<<22|s.instance)
+	case 77:
+		return text("name")
+	case 120:
+		return bacnetUnsigned(bacnetInstance(s.tells["vendor"]))
+	case 121:
+		return text("maker")
+	case 70:
+		return text("model")
+	case 44:
+		return text("firmware")
+	case 12:
+		return text("application")
+	case 58:
+		return text("location")
+	case 372:
+		return text("serial")
+	}
+	return nil
+}
+
+// bacnetConfirmed answers a question that wants an answer (20.1.2).
+func bacnetConfirmed(apdu []byte, s bacnetStation, segments map[byte][]byte) []byte {
+	if len(apdu) < 10 || apdu[4] != 0x0c {
+		return nil
+	}
+	id, service := apdu[2], apdu[3]
+	object := binary.BigEndian.Uint32(apdu[5:])
+	if object != 8<<22|s.instance && object != 8<<22|(1<<22-1) {
+		return []byte{0x50, id, service, 0x91, 1, 0x91, 31} // unknown object
+	}
+	named := binary.BigEndian.AppendUint32([]byte{0x0c}, 8<<22|s.instance)
+	property := func(raw []byte) (number uint32, rest []byte) {
+		length := int(raw[0] & 7)
+		for _, c := range raw[1:min(len(raw), 1+length)] {
+			number = number<<8 | uint32(c)
+		}
+		return number, raw[min(len(raw), 1+length):]
+	}
+	switch {
+	case service == baReadProperty:
+		number, _ := property(apdu[9:])
+		value := bacnetValue(s, number)
+		if value == nil {
+			return []byte{0x50, id, service, 0x91, 2, 0x91, 32} // unknown property
+		}
+		body := append(append([]byte{0x30, id, service}, named...), bacnetContext(1, number)...)
+		return append(append(append(body, 0x3e), value...), 0x3f)
+	case service == baReadMultiple && s.tells["knows"] == "single":
+		return []byte{0x60, id, 9} // unrecognized service
+	case service == baReadMultiple && apdu[9] == 0x1e:
+		list := append(append([]byte{}, named...), 0x1e)
+		for rest := apdu[10:]; len(rest) > 1 && rest[0] != 0x1f; {
+			var number uint32
+			number, rest = property(rest)
+			list = append(list, bacnetContext(2, number)...)
+			if value := bacnetValue(s, number); value != nil {
+				list = append(append(append(list, 0x4e), value...), 0x4f)
+			} else {
+				list = append(list, 0x5e, 0x91, 2, 0x91, 32, 0x5f)
+			}
+		}
+		list = append(list, 0x1f)
+		if s.tells["room"] != "little" {
+			return append([]byte{0x30, id, service}, list...)
+		}
+		segments[id] = list
+		return bacnetSegment(id, 0, list)
+	}
+	return []byte{0x60, id, 9}
+}
+
+func bacnetContext(tag byte, number uint32) []byte {
+	if number < 256 {
+		return []byte{tag<<4 | 9, byte(number)}
+	}
+	return []byte{tag<<4 | 10, byte(number >> 8), byte(number)}
+}
+
+// bacnetSegment gives one segment of an answer (20.1.5); nothing behind the last.
+func bacnetSegment(id, number byte, list []byte) []byte {
+	from := int(number) * baSegment
+	if from >= len(list) {
+		return nil
+	}
+	to := min(len(list), from+baSegment)
+	flags := byte(0x38)
+	if to < len(list) {
+		flags |= 4
+	}
+	return append([]byte{flags, id, number, 1, baReadMultiple}, list[from:to]...)
+}

@@ -1,0 +1,132 @@
+package simsite_test
+
+import (
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"airdrift/core/evidence"
+	"airdrift/core/probe"
+	"airdrift/core/sweep"
+	"airdrift/simsite"
+)
+
+// plantRoom is a room of what buildings are made of, one device for each way to speak.
+const plantRoom = `name: plant room
+seed: 3
+networks: [{name: plant, subnet: 10.9.0.0/24, latency: 300us}]
+vantage: {network: plant, address: 10.9.0.250, mac: "48:9b:34:00:00:fa"}
+devices:
+  - {name: many at once, standing: managed, legs: [{network: plant, address: 10.9.0.1, mac: "48:9b:34:00:00:01"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "1201", name: "{name}", vendor: "999", maker: Thornquist Controls, model: Climate 900, firmware: "4.2", location: north door, serial: "{serial}"}}]}
+  - {name: one at a time, standing: managed, legs: [{network: plant, address: 10.9.0.2, mac: "48:9b:34:00:00:02"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "7", name: "{name}", vendor: "999", model: Climate 90, firmware: "1.0", knows: single}}]}
+  - {name: little room, standing: managed, legs: [{network: plant, address: 10.9.0.3, mac: "48:9b:34:00:00:03"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "4194000", name: "{name}", vendor: "999", maker: Thornquist Controls, model: Climate 900 with a name so long that it takes a segment of its own, firmware: "4.3", room: little}}]}
+  - {name: router, standing: managed, legs: [{network: plant, address: 10.9.0.4, mac: "48:9b:34:00:00:04"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "20", name: "{name}", vendor: "999", model: Trunk 4, behind: "2001/05=2005/fern valve/Thornquist Controls/Valve 2/1.1; 2001/0c=2012/moss valve/Thornquist Controls/Valve 2/1.2"}}]}
+  - {name: slow, standing: managed, legs: [{network: plant, address: 10.9.0.5, mac: "48:9b:34:00:00:05"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "30", name: "{name}", vendor: "999", model: Climate 10, slow: 1500ms}}]}
+  - {name: meter, standing: managed, legs: [{network: plant, address: 10.9.0.11, mac: "48:9b:34:00:00:11"}], services: [{port: 502, speaks: modbus, tells: {maker: Bramblecote Metering, code: T3, revision: "2.11", product: Tally, model: Tally 3, application: seed vault}}]}
+  - {name: meters behind, standing: managed, legs: [{network: plant, address: 10.9.0.12, mac: "48:9b:34:00:00:12"}], services: [{port: 502, speaks: modbus, tells: {maker: Stilebridge Gateways, code: SM, revision: "1.0", units: "1=Bramblecote Metering/T3/2.10; 4=Larkspur Drives/S45/3.0"}}]}
+  - {name: any unit, standing: managed, legs: [{network: plant, address: 10.9.0.13, mac: "48:9b:34:00:00:13"}], services: [{port: 502, speaks: modbus, tells: {maker: Larkspur Drives, code: S45, revision: "3.0", answers: any}}]}
+  - {name: old server, standing: managed, legs: [{network: plant, address: 10.9.0.14, mac: "48:9b:34:00:00:14"}], services: [{port: 502, speaks: modbus, tells: {model: Tally 1 meter, knows: server}}]}
+  - {name: bus coupler, standing: managed, legs: [{network: plant, address: 10.9.0.21, mac: "48:9b:34:00:00:21"}], services: [{port: 3671, speaks: knx, tells: {name: Wick KNX coupler, address: 1.1.250, serial: 00ab12345678}}]}
+  - {name: drive, standing: managed, legs: [{network: plant, address: 10.9.0.22, mac: "48:9b:34:00:00:22"}], services: [{port: 44818, speaks: ethernet-ip, tells: {vendor: "900", type: "2", code: "45", revision: "3.7", serial: 00c0ffee, product: Spindle 45 drive}}]}
+  - {name: thermostat, standing: managed, legs: [{network: plant, address: 10.9.0.23, mac: "48:9b:34:00:00:23"}], services: [{port: 5683, speaks: coap, tells: {links: "</temp>;rt=\"temperature-c\";title=\"room, temperature\",</set>;rt=\"setpoint\";if=\"core.a\",</3/0>;rt=oma.lwm2m,</firmware>"}}]}
+  - {name: panel, standing: managed, legs: [{network: plant, address: 10.9.0.24, mac: "48:9b:34:00:00:24"}], services: [{port: 4840, speaks: opcua, tells: {name: Panel 7 server, uri: "urn:seed-vault:panel", product: "urn:thornquist.example:panel-7"}}]}
+  - {name: stage node, standing: managed, legs: [{network: plant, address: 10.9.0.25, mac: "48:9b:34:00:00:25"}], services: [{port: 6454, speaks: art-net, tells: {name: balcony, text: Wick 16 stage node, revision: "2.14"}}]}
+  - {name: projector, standing: managed, legs: [{network: plant, address: 10.9.0.26, mac: "48:9b:34:00:00:26"}], services: [{port: 4352, speaks: pjlink, tells: {name: hall, maker: Vesperlight Displays, model: Beam 7, serial: B7X, firmware: "1.04"}}]}
+  - {name: locked projector, standing: managed, legs: [{network: plant, address: 10.9.0.27, mac: "48:9b:34:00:00:27"}], services: [{port: 4352, speaks: pjlink, tells: {locked: "yes"}}]}
+  - {name: machine, standing: managed, legs: [{network: plant, address: 10.9.0.28, mac: "48:9b:34:00:00:28"}], services: [{port: 623, speaks: ipmi}]}
+  - {name: controller, standing: managed, legs: [{network: plant, address: 10.9.0.29, mac: "48:9b:34:00:00:29"}], services: [{port: 102, speaks: iso, tells: {slot: "1", order: TQ 315-2, firmware: 3.2.6, name: borehole, type: CPU 315, serial: S C-1}}]}
+  - {name: power, standing: managed, legs: [{network: plant, address: 10.9.0.30, mac: "48:9b:34:00:00:30"}], services: [{port: 3493, speaks: ups, tells: {program: power manager 2.8, units: "rack=Hartsedge Power/Ballast 3000/E7J1/1.4"}}]}
+`
+
+// heardIn sweeps a building and gives what each device, and what stands behind it, said by the protocols of plants.
+func heardIn(t *testing.T, text string) map[string][]string {
+	t.Helper()
+	scenario, err := simsite.Load("plant room", []byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	site, err := simsite.Start(scenario)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = site.Close() })
+	w, err := site.Wire()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var mu sync.Mutex
+	heard := map[string][]string{}
+	_, err = sweep.Run(t.Context(), w, sweep.Order{
+		Fence: scenario.Subnets(), Ranges: scenario.Ranges(), Ports: probe.TellingPorts(), Pace: sweep.Brisk, Seed: 1,
+	}, func(e sweep.Event) {
+		if w, ok := e.(sweep.Warning); ok {
+			t.Error(w)
+		}
+		s, ok := e.(sweep.Sighted)
+		if !ok || !s.Whole {
+			return
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		who := strings.TrimSpace(s.Sighting.Addr.String() + " " + s.Sighting.Unit)
+		heard[who] = nil
+		for _, it := range s.Sighting.Items {
+			if plants[it.Source] {
+				heard[who] = append(heard[who], it.Key+"="+it.Value)
+			}
+		}
+		slices.Sort(heard[who])
+		heard[who] = slices.Compact(heard[who])
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return heard
+}
+
+var plants = map[evidence.Source]bool{
+	evidence.SourceBACnet: true, evidence.SourceModbus: true, evidence.SourceKNX: true, evidence.SourceCIP: true, evidence.SourceCoAP: true, evidence.SourceOPCUA: true,
+	evidence.SourceArtNet: true, evidence.SourcePJLink: true, evidence.SourceIPMI: true, evidence.SourceS7: true, evidence.SourceUPS: true,
+}
+
+// Each device of a plant room tells what it is in its own language, and so do those behind others.
+func TestPlantRoomTells(t *testing.T) {
+	heard := heardIn(t, plantRoom)
+	want := map[string]string{
+		"10.9.0.1":                `bacnet.firmware=4.2 | bacnet.instance=1201 | bacnet.location=north door | bacnet.maker=Thornquist Controls | bacnet.model=Climate 900 | bacnet.name=many at once | bacnet.serial=EAD151B3 | bacnet.vendor-id=999`,
+		"10.9.0.2":                `bacnet.firmware=1.0 | bacnet.instance=7 | bacnet.model=Climate 90 | bacnet.name=one at a time | bacnet.vendor-id=999`,
+		"10.9.0.3":                `bacnet.firmware=4.3 | bacnet.instance=4194000 | bacnet.maker=Thornquist Controls | bacnet.model=Climate 900 with a name so long that it takes a segment of its own | bacnet.name=little room | bacnet.vendor-id=999`,
+		"10.9.0.4":                `bacnet.behind=2001/05 2005 | bacnet.behind=2001/0c 2012 | bacnet.instance=20 | bacnet.model=Trunk 4 | bacnet.name=router | bacnet.router=2001 | bacnet.vendor-id=999`,
+		"10.9.0.4 bacnet/2001/05": `bacnet.firmware=1.1 | bacnet.instance=2005 | bacnet.maker=Thornquist Controls | bacnet.model=Valve 2 | bacnet.name=fern valve | bacnet.vendor-id=999`,
+		"10.9.0.4 bacnet/2001/0c": `bacnet.firmware=1.2 | bacnet.instance=2012 | bacnet.maker=Thornquist Controls | bacnet.model=Valve 2 | bacnet.name=moss valve | bacnet.vendor-id=999`,
+		"10.9.0.5":                `bacnet.instance=30 | bacnet.model=Climate 10 | bacnet.name=slow | bacnet.vendor-id=999`,
+		"10.9.0.11":               `modbus.application=seed vault | modbus.code=T3 | modbus.maker=Bramblecote Metering | modbus.model=Tally 3 | modbus.product=Tally | modbus.revision=2.11`,
+		"10.9.0.12":               `modbus.code=SM | modbus.maker=Stilebridge Gateways | modbus.revision=1.0 | modbus.units=behind`,
+		"10.9.0.12 modbus/1":      `modbus.code=T3 | modbus.maker=Bramblecote Metering | modbus.revision=2.10`,
+		"10.9.0.12 modbus/4":      `modbus.code=S45 | modbus.maker=Larkspur Drives | modbus.revision=3.0`,
+		"10.9.0.13":               `modbus.code=S45 | modbus.maker=Larkspur Drives | modbus.revision=3.0 | modbus.units=any`,
+		"10.9.0.14":               `modbus.server=Tally 1 meter`,
+		"10.9.0.21":               `knx.address=1.1.250 | knx.mac=48:9b:34:00:00:21 | knx.medium=twisted pair | knx.name=Wick KNX coupler | knx.serial=00ab12345678 | knx.service=core 1 | knx.service=device management 1 | knx.service=tunnelling 1`,
+		"10.9.0.22":               `cip.code=45 | cip.product=Spindle 45 drive | cip.revision=3.7 | cip.serial=00c0ffee | cip.type=AC drive | cip.vendor-id=900`,
+		"10.9.0.23":               `coap.answer=2.05 | coap.resource=/3/0 | coap.resource=/firmware | coap.resource=/set | coap.resource=/temp | coap.title=room, temperature | coap.type=oma.lwm2m | coap.type=setpoint | coap.type=temperature-c`,
+		"10.9.0.24":               `opcua.identity=name and password | opcua.name=Panel 7 server | opcua.product=urn:thornquist.example:panel-7 | opcua.security=sign and encrypt, Basic256Sha256 | opcua.type=server | opcua.uri=urn:seed-vault:panel`,
+		"10.9.0.25":               `artnet.firmware=2.14 | artnet.mac=48:9b:34:00:00:25 | artnet.maker-id=0000 | artnet.name=balcony | artnet.ports=4 | artnet.product=0000 | artnet.report=#0001 [0001] ready | artnet.style=node | artnet.text=Wick 16 stage node`,
+		"10.9.0.26":               `pjlink.class=2 | pjlink.firmware=1.04 | pjlink.maker=Vesperlight Displays | pjlink.model=Beam 7 | pjlink.name=hall | pjlink.security=open to all | pjlink.serial=B7X`,
+		"10.9.0.27":               `pjlink.security=wants a password`,
+		"10.9.0.28":               `ipmi.sign-in=MD5, password | ipmi.version=2.0`,
+		"10.9.0.29":               `s7.answer=accepted | s7.firmware=3.2.6 | s7.name=borehole | s7.order=TQ 315-2 | s7.serial=S C-1 | s7.type=CPU 315`,
+		"10.9.0.30":               `ups.attached=rack: the "rack" supply | ups.program=power manager 2.8`,
+		"10.9.0.30 ups/rack":      `ups.firmware=1.4 | ups.maker=Hartsedge Power | ups.model=Ballast 3000 | ups.serial=E7J1`,
+		"10.9.0.250":              ``,
+	}
+	for who, said := range heard {
+		if got := strings.Join(said, " | "); got != want[who] {
+			t.Errorf("%s said %q, want %q", who, got, want[who])
+		}
+		delete(want, who)
+	}
+	for who := range want {
+		t.Errorf("%s was not heard at all", who)
+	}
+}
