@@ -2,6 +2,7 @@ package hostwire
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -30,6 +31,7 @@ type daemon struct {
 	files   map[string]string // written beside it before it starts; DIR in a text stands for their folder
 	args    []string          // DIR as above
 	says    []string          // beginnings of "key=value" texts that have to be learned
+	needs   string            // a file without which the program is of no use; "" where it needs none
 }
 
 var daemons = []daemon{
@@ -199,12 +201,51 @@ var others = []daemon{
 	},
 }
 
+// plant are servers of what buildings are made of.
+var plant = []daemon{
+	{
+		program: "knxd",
+		args:    []string{"-e", "1.1.250", "-E", "1.1.1:8", "-n", "acorn", "-D", "-T", "-R", "-S", "-i", "-b", "dummy:"},
+		files:   map[string]string{"none": ""},
+		says:    []string{"knx.name=acorn", "knx.address=1.1.250", "knx.service=tunnelling"},
+	},
+	{
+		program: "coap-server-notls",
+		args:    []string{"-A", "10.77.0.2", "-p", "5683"},
+		files:   map[string]string{"none": ""},
+		says:    []string{"coap.answer=2.05", "coap.resource=/time", "coap.title=General Info"},
+	},
+	{
+		program: "ipmi_sim",
+		files: map[string]string{
+			"lan.conf": "name \"acorn\"\nset_working_mc 0x20\nstartlan 1\naddr 0.0.0.0 623\npriv_limit admin\nallowed_auths_admin md5 straight\nguid a123456789abcdefa123456789abcdef\nendlan\n" +
+				"user 2 true \"heron\" \"stilts\" admin 10 md5 straight\n",
+			"bmc.emu": "mc_setbmc 0x20\nmc_add 0x20 0 no-device-sdrs 0x23 9 8 0x9f 0x1291 0xf02 persist_sdr\nmc_enable 0x20\n",
+		},
+		args: []string{"-n", "-c", "DIR/lan.conf", "-f", "DIR/bmc.emu", "-s", "DIR"},
+		says: []string{"ipmi.version=2.0", "ipmi.sign-in=MD5, password"},
+	},
+	{
+		program: "/usr/bin/python3", // with a server of Modbus for several units
+		needs:   "/usr/lib/python3/dist-packages/pymodbus",
+		files: map[string]string{"units.py": "from pymodbus.server import StartTcpServer\nfrom pymodbus.device import ModbusDeviceIdentification\n" +
+			"from pymodbus.datastore import ModbusSlaveContext, ModbusServerContext\n" +
+			"who = ModbusDeviceIdentification(info_name={'VendorName': 'Acorn Metering', 'ProductCode': 'A3', 'MajorMinorRevision': '2.11', 'ModelName': 'Acorn 3'})\n" +
+			"StartTcpServer(context=ModbusServerContext(slaves={1: ModbusSlaveContext(), 2: ModbusSlaveContext()}, single=False), identity=who, address=('10.77.0.2', 502))\n"},
+		args: []string{"DIR/units.py"},
+		says: []string{"modbus.maker=Acorn Metering", "modbus.model=Acorn 3", "modbus.revision=2.11", "modbus.units=behind"},
+	},
+}
+
 // TestRealDaemons sweeps a machine that runs real servers, in a namespace of its own, and holds what is learned against how they
 // were set up. Those that are not installed are left out.
 func TestRealDaemons(t *testing.T) { learnOf(t, daemons) }
 
 // TestMoreRealDaemons is the same with others.
 func TestMoreRealDaemons(t *testing.T) { learnOf(t, others) }
+
+// TestRealPlant is the same with servers of what buildings are made of.
+func TestRealPlant(t *testing.T) { learnOf(t, plant) }
 
 func learnOf(t *testing.T, servers []daemon) {
 	if !nstest.Inside(t) {
@@ -213,6 +254,9 @@ func learnOf(t *testing.T, servers []daemon) {
 	lab := newLab(t)
 	var wanted []string
 	for _, d := range servers {
+		if _, err := os.Stat(cmp.Or(d.needs, "/")); err != nil {
+			continue
+		}
 		if path := installed(t, d.program); path != "" {
 			lab.start(t, path, d)
 			wanted = append(wanted, d.says...)
@@ -356,7 +400,7 @@ func newLab(t *testing.T) *lab {
 	l.run(t, "ip", "addr", "add", "10.77.0.1/24", "dev", "veth0")
 	l.run(t, "ip", "link", "set", "veth0", "up")
 	// The servers have a /run of their own, so that they meet neither those of this machine nor what earlier ones left.
-	l.run(t, "nsenter", l.inside("sh", "-ec", "ip addr add 10.77.0.2/24 dev veth1; ip link set veth1 up; ip link set lo up; "+
+	l.run(t, "nsenter", l.inside("sh", "-ec", "ip addr add 10.77.0.2/24 dev veth1; ip link set veth1 up; ip link set lo up; ip route add 224.0.0.0/4 dev veth1; "+
 		"mount --make-rprivate /; mount -t tmpfs tmpfs /run; mkdir -p /run/dbus /run/systemd/resolve /run/sshd /run/lldpd /run/avahi-daemon /run/samba")...)
 	return l
 }
@@ -392,7 +436,7 @@ func (l *lab) launch(t *testing.T, cmd *exec.Cmd) {
 
 // start puts a server into the other namespace.
 func (l *lab) start(t *testing.T, path string, d daemon) {
-	dir := filepath.Join(l.dir, d.program)
+	dir := filepath.Join(l.dir, filepath.Base(d.program))
 	here := func(text string) string { return strings.ReplaceAll(text, "DIR", dir) }
 	for name, text := range d.files {
 		file := filepath.Join(dir, name)
