@@ -64,14 +64,16 @@ const (
 
 	// maxModbusUnits is how many units behind a gateway are looked for, from 1 on: each that is not there costs the line behind it a wait.
 	maxModbusUnits = 16
-	// maxModbusMissing is how many units in a row may be missing before no more are looked for.
-	maxModbusMissing = 3
+	// maxModbusSilences is how many units in a row may keep silent before no more are looked for. Most gateways say of a unit that it does not
+	// answer, which costs less.
+	maxModbusSilences = 2
 	// maxModbusTurns bounds the questions by which one unit is identified.
 	maxModbusTurns = 8
 	maxModbusOwn   = 8
 
-	modbusWait = 2 * time.Second  // for one answer; gateways wait about a second for the line behind them
-	modbusTime = 40 * time.Second // for all of a gateway
+	modbusWait     = 2 * time.Second         // for an answer of the device itself
+	modbusUnitWait = 1200 * time.Millisecond // for one of those behind it: gateways wait about a second for their line
+	modbusTime     = 40 * time.Second        // for all of a gateway
 )
 
 // modbusKeys are the keys of the objects that the standard names, from 0 on.
@@ -86,6 +88,7 @@ var modbusExceptions = map[byte]string{
 // modbusLine is a conversation with what answers at one connection.
 type modbusLine struct {
 	conn net.Conn
+	wait time.Duration // for an answer
 	id   uint16
 }
 
@@ -94,7 +97,7 @@ func (l *modbusLine) ask(unit byte, question ...byte) ([]byte, error) {
 	l.id++
 	message := binary.BigEndian.AppendUint16(nil, l.id)
 	message = append(message, 0, 0, 0, byte(len(question)+1), unit)
-	_ = l.conn.SetDeadline(time.Now().Add(modbusWait))
+	_ = l.conn.SetDeadline(time.Now().Add(l.wait))
 	if _, err := l.conn.Write(append(message, question...)); err != nil {
 		return nil, err
 	}
@@ -239,7 +242,7 @@ func (u modbusUnit) says() []string {
 
 // talkModbus asks who answers what it is, and then those behind it. Nothing but identifications is read, and nothing is written.
 func talkModbus(ctx context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
-	line := &modbusLine{conn: conn}
+	line := &modbusLine{conn: conn, wait: modbusWait}
 	until := time.Now().Add(modbusTime)
 	stop := context.AfterFunc(ctx, func() { conn.Close() }) // each question sets its own deadline
 	defer stop()
@@ -275,6 +278,7 @@ func talkModbus(ctx context.Context, conn net.Conn, _ netip.AddrPort, f *found) 
 // unitsBehind asks the first units behind what answered as self. any is set where it answers for every unit as itself, so that none
 // stands behind it. The first unit that says the same as self is itself, by the number that it has on its own line; further ones are others of its model.
 func (l *modbusLine) unitsBehind(self modbusUnit, silent bool, until time.Time, port evidence.Port) (behind []modbusUnit, any bool) {
+	l.wait = modbusUnitWait
 	if last, err := l.identify(modbusLastUnit, port); err == nil && !isGatewayRefusal(last.refusal) && slices.Equal(last.says(), self.says()) {
 		return nil, true
 	} else if err != nil && !isTimeout(err) {
@@ -284,17 +288,19 @@ func (l *modbusLine) unitsBehind(self modbusUnit, silent bool, until time.Time, 
 	if silent {
 		first, itself = 2, true // the first has been asked
 	}
-	missing := 0
-	for unit := first; unit <= maxModbusUnits && missing < maxModbusMissing && time.Now().Before(until); unit++ {
+	silences := 0
+	for unit := first; unit <= maxModbusUnits && silences < maxModbusSilences && time.Now().Before(until); unit++ {
 		u, err := l.identify(unit, port)
 		switch {
 		case err != nil && !isTimeout(err):
 			return behind, false
-		case err != nil || isGatewayRefusal(u.refusal):
-			missing++
+		case err != nil:
+			silences++
+			continue
+		case isGatewayRefusal(u.refusal):
 			continue
 		}
-		missing = 0
+		silences = 0
 		if !itself && slices.Equal(u.says(), self.says()) {
 			itself = true
 			continue
