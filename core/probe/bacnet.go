@@ -108,7 +108,7 @@ const (
 	bacnetDevice    = 8               // type of object
 	bacnetAnyDevice = 1<<22 - 1       // stands for the device that is asked (12.11.1, 15.5.2)
 	bacnetAccepts   = 0x45            // at most 16 segments of at most 1,476 octets (20.1.2.4, 20.1.2.5)
-	bacnetSmall     = 0x00            // the least: one segment of 50 octets
+	bacnetWhole     = 0x05            // at most 1,476 octets in one piece
 	bacnetSegments  = 16              // that are put together at most
 	bacnetPatience  = 6 * time.Second // for who has shown that it speaks BACnet: small controllers take seconds
 	maxBACnetBehind = 128             // devices behind one that are asked: an MS/TP trunk has no more masters (9.2.1)
@@ -240,7 +240,7 @@ func (h bacnetHeard) iAm() (instance, vendor uint32, ok bool) {
 		if !ok || tag.opens || tag.closes || len(value) > 4 {
 			return 0, 0, false
 		}
-		numbers, rest = append(numbers, bacnetNumber(value)), after
+		numbers, rest = append(numbers, bigEndian(value)), after
 	}
 	if len(numbers) < 4 || numbers[0]>>22 != bacnetDevice {
 		return 0, 0, false
@@ -297,7 +297,8 @@ func bacnetTag(raw []byte) (tag bacnetTagged, value, rest []byte, ok bool) {
 	return tag, raw[:length], raw[length:], true
 }
 
-func bacnetNumber(value []byte) uint32 {
+// bigEndian reads a number of at most four bytes, the highest first.
+func bigEndian(value []byte) uint32 {
 	number := uint32(0)
 	for _, b := range value {
 		number = number<<8 | uint32(b)
@@ -310,9 +311,9 @@ func bacnetText(tag bacnetTagged, value []byte) []byte {
 	switch {
 	case tag.context:
 	case tag.number == 2 && len(value) <= 4, tag.number == 9 && len(value) <= 4:
-		return strconv.AppendUint(nil, uint64(bacnetNumber(value)), 10)
+		return strconv.AppendUint(nil, uint64(bigEndian(value)), 10)
 	case tag.number == 12 && len(value) == 4:
-		return strconv.AppendUint(nil, uint64(bacnetNumber(value)&bacnetAnyDevice), 10)
+		return strconv.AppendUint(nil, uint64(bigEndian(value)&bacnetAnyDevice), 10)
 	case tag.number == 7 && len(value) > 1:
 		switch text := value[1:]; value[0] {
 		case 0:
@@ -357,7 +358,7 @@ func (f *found) takeValues(answer []byte) (values int) {
 				values++
 			}
 		case tag.context && len(value) <= 4 && (depth == 0 && tag.number == 1 || depth == 1 && tag.number == 2):
-			property = bacnetNumber(value)
+			property = bigEndian(value)
 		}
 	}
 	return values
@@ -383,7 +384,7 @@ func (l *bacnetLine) ask(ctx context.Context, to bacnetPlace, accepts, service b
 	l.id++
 	id := l.id
 	flags := byte(apduConfirmed)
-	if accepts != bacnetSmall {
+	if accepts != bacnetWhole {
 		flags |= 2 // takes segments
 	}
 	question := bacnetMessage(bvlcUnicast, to, npduExpecting, append([]byte{flags, accepts, id, service}, arguments...)...)
@@ -478,7 +479,7 @@ func (l *bacnetLine) identify(ctx context.Context, to bacnetPlace, instance uint
 	}
 	missing := 0
 	for _, p := range bacnetProperties {
-		one, err := l.ask(ctx, to, bacnetSmall, bacnetRead, append(bacnetObject(instance), bacnetProperty(1, p.number)...))
+		one, err := l.ask(ctx, to, bacnetWhole, bacnetRead, append(bacnetObject(instance), bacnetProperty(1, p.number)...))
 		switch {
 		case err != nil:
 			missing++
@@ -519,10 +520,10 @@ func askBACnet(ctx context.Context, q Query) ([]evidence.Item, bool) {
 	if evidence.First(known, keyBACnetInstance) != "" {
 		b.line.wait = max(q.Wait, bacnetPatience)
 	}
-	reply, err := b.line.ask(ctx, bacnetPlace{}, bacnetSmall, bacnetRead, append(bacnetObject(bacnetAnyDevice), bacnetProperty(1, 75)...))
+	reply, err := b.line.ask(ctx, bacnetPlace{}, bacnetWhole, bacnetRead, append(bacnetObject(bacnetAnyDevice), bacnetProperty(1, 75)...))
 	if errors.Is(err, errSilent) {
 		b.line.wait *= 2
-		reply, err = b.line.ask(ctx, bacnetPlace{}, bacnetSmall, bacnetRead, append(bacnetObject(bacnetAnyDevice), bacnetProperty(1, 75)...))
+		reply, err = b.line.ask(ctx, bacnetPlace{}, bacnetWhole, bacnetRead, append(bacnetObject(bacnetAnyDevice), bacnetProperty(1, 75)...))
 	}
 	if err != nil {
 		return nil, false

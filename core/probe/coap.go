@@ -108,7 +108,7 @@ func readCoAPMessage(raw []byte) (m coapMessage, ok bool) {
 			return m, false
 		}
 		if option += delta; option == coapBlock && length <= 3 {
-			value := bacnetNumber(rest[:length])
+			value := bigEndian(rest[:length])
 			m.block, m.more, m.size = value>>4, value&8 != 0, value&7
 		}
 		rest = rest[length:]
