@@ -216,6 +216,12 @@ var plant = []daemon{
 		says:    []string{"coap.answer=2.05", "coap.resource=/time", "coap.title=General Info"},
 	},
 	{
+		program: "mosquitto", // that lets anybody in
+		files:   map[string]string{"open.conf": "listener 1883\nallow_anonymous true\n"},
+		args:    []string{"-c", "DIR/open.conf"},
+		says:    []string{"mqtt.answer=accepted without a name", "mqtt.version=mosquitto version 2"},
+	},
+	{
 		program: "ipmi_sim",
 		files: map[string]string{
 			"lan.conf": "name \"acorn\"\nset_working_mc 0x20\nstartlan 1\naddr 0.0.0.0 623\npriv_limit admin\nallowed_auths_admin md5 straight\nguid a123456789abcdefa123456789abcdef\nendlan\n" +

@@ -109,8 +109,29 @@ func serveMQTT(conn net.Conn, s Service) {
 	if s.Tells["open"] == "yes" {
 		code = 0
 	}
-	_, _ = conn.Write([]byte{0x20, 2, 0, code})
-	_, _ = io.Copy(io.Discard, conn)
+	if _, err := conn.Write([]byte{0x20, 2, 0, code}); err != nil || code != 0 {
+		return
+	}
+	for { // what it is told at a place of the broker's own, of which it keeps the last message (OASIS MQTT 3.1.1, 3.8)
+		if _, err := io.ReadFull(conn, head); err != nil || head[1] > 127 {
+			return
+		}
+		packet := make([]byte, head[1])
+		if _, err := io.ReadFull(conn, packet); err != nil {
+			return
+		}
+		if head[0] != 0x82 || len(packet) < 6 {
+			continue
+		}
+		topic, answer := packet[4:len(packet)-1], []byte{0x90, 3, packet[0], packet[1], 0}
+		if version := s.Tells["version"]; version != "" && string(topic) == "$SYS/broker/version" {
+			answer = append(answer, 0x31, byte(2+len(topic)+len(version)), 0, byte(len(topic)))
+			answer = append(append(answer, topic...), version...)
+		}
+		if _, err := conn.Write(answer); err != nil {
+			return
+		}
+	}
 }
 
 // serveVNC tells version and ways to sign in (RFC 6143, 7.1).

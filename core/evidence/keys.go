@@ -44,6 +44,9 @@ const (
 	SourcePJLink  Source = "pjlink"  // JBMIA PJLink
 	SourceIPMI    Source = "ipmi"    // IPMI 2.0
 	SourceS7      Source = "s7"      // ISO 8073 over RFC 1006
+	SourcePTP     Source = "ptp"     // IEEE 1588
+	SourceSACN    Source = "sacn"    // ANSI E1.31
+	SourceSAP     Source = "sap"     // RFC 2974
 	SourceLease   Source = "lease"   // a DHCP server's list of leases, imported
 	SourceSweep   Source = "sweep"   // what the sweep itself did
 )

@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/binary"
 	"fmt"
@@ -43,6 +44,27 @@ func cipAnswer() []byte {
 	return append(append(answer, 1, 0, 0x0c, 0, byte(len(item)), 0), item...)
 }
 
+// ptpAnswer is an announcement of a clock; other is added to the identity of the clock that it goes by.
+func ptpAnswer(other byte) []byte {
+	m := make([]byte, 64)
+	m[0], m[1], m[3], m[48], m[63] = 0x0b, 2, 64, 6, 0x20
+	copy(m[20:], "\xf0\xe7\xc7\xff\xfe\x00\x00\x01")
+	copy(m[53:], m[20:28])
+	m[60] += other
+	return m
+}
+
+func sacnAnswer() []byte {
+	m := make([]byte, 124)
+	copy(m, "\x00\x10\x00\x00ASC-E1.17\x00\x00\x00")
+	m[21], m[43], m[121], m[123] = 8, 2, 1, 7
+	for i := range 16 {
+		m[22+i] = byte(i)
+	}
+	copy(m[44:], "main console")
+	return m
+}
+
 func TestPlantIsHeard(t *testing.T) {
 	far := []byte(bacnetFarAway)
 	far = far[:25]
@@ -65,6 +87,12 @@ func TestPlantIsHeard(t *testing.T) {
 			"knx.name=Küche coupler|knx.medium=twisted pair|knx.address=1.1.250|knx.project=1/1|knx.serial=00ab12345678|knx.mac=20:e8:bb:00:00:01|knx.service=core 1|knx.service=tunnelling 2"},
 		{"a drive's controller", "10.40.1.9:44818", 50000, cipAnswer(), "cip.type=programmable logic controller|cip.vendor-id=900|cip.code=45|cip.revision=3.7|cip.serial=00c0ffee|cip.product=Spindle 45"},
 		{"a console of light", "10.40.1.9:6454", 6454, artNetAnswer(), "artnet.name=balcony|artnet.text=Wick 16|artnet.firmware=2.14|artnet.maker-id=7ff0|artnet.product=1234|artnet.ports=2|artnet.style=controller|artnet.mac=20:e8:bb:00:00:01"},
+		{"a clock of its own", "10.40.1.9:320", 320, ptpAnswer(0), "ptp.clock=f0e7c7fffe000001|ptp.class=6|ptp.source=GNSS|ptp.domain=0|ptp.mac=f0:e7:c7:00:00:01"},
+		{"a clock that goes by another", "10.40.1.9:320", 320, ptpAnswer(7), "ptp.clock=f0e7c7fffe000001|ptp.master=f0e7c7fffe000008|ptp.domain=0|ptp.mac=f0:e7:c7:00:00:01"},
+		{"a console that lists its universes", "10.40.1.9:5568", 5568, sacnAnswer(), "sacn.name=main console|sacn.component=000102030405060708090a0b0c0d0e0f|sacn.universe=1|sacn.universe=7"},
+		{"a box with microphones", "10.40.1.9:9875", 9875, []byte("\x20\x00\x12\x34\x0a\x28\x01\x09application/sdp\x00v=0\r\no=- 1 1 IN IP4 10.40.1.9\r\ns=hall : 8\r\ni=8 channels\r\na=tool:stage box 3\r\n"), "sap.session=hall : 8|sap.info=8 channels|sap.tool=stage box 3"},
+		{"one that announces in another's name", "10.40.1.9:9875", 9875, []byte("\x20\x00\x12\x34\x0a\x28\x01\x0aapplication/sdp\x00v=0\r\ns=hall\r\n"), ""},
+		{"the end of a stream", "10.40.1.9:9875", 9875, []byte("\x24\x00\x12\x34\x0a\x28\x01\x09v=0\r\ns=hall\r\n"), ""},
 		{"a thing", "10.40.1.9:5683", 50000, []byte("\x54\x45\x00\x01\x41\x69\x72\x44\xc1\x28\xff</t>;rt=\"temperature\";obs,</u>;title=\"a, b\""), "coap.answer=2.05|coap.resource=/t|coap.type=temperature|coap.resource=/u|coap.title=a, b"},
 		{"a thing that answers somebody else", "10.40.1.9:5683", 50000, []byte("\x54\x45\x00\x01\x41\x69\x72\x45\xff</t>"), ""},
 	} {
@@ -220,13 +248,13 @@ func TestBACnetRouterThatTellsOfMany(t *testing.T) {
 }
 
 func FuzzPlant(f *testing.F) {
-	for _, seed := range []string{bacnetIAmHere, bacnetFarAway, knxDescribed, string(artNetAnswer()), string(cipAnswer()), "</t>;rt=\"a b\";title=c,<", "VAR rack ups.model \"a \\\" b\"",
+	for _, seed := range []string{bacnetIAmHere, bacnetFarAway, knxDescribed, string(artNetAnswer()), string(cipAnswer()), string(ptpAnswer(1)), string(sacnAnswer()), "\x31\x1d\x00\x13$SYS/broker/versionacorn 20", "</t>;rt=\"a b\";title=c,<", "VAR rack ups.model \"a \\\" b\"",
 		"\x01\x00\xaf\x01" + strings.Repeat("\x00", 40), "\x06\x00\xff\x06\x00\x00\x11\xbe\x40" + strings.Repeat("\x00", 24), "\x2b\x0e\x03\x83\x00\x00\x01\x00\x03Lab"} {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, message []byte) {
 		all := &found{}
-		for _, port := range []uint16{bacnetPort, knxPort, cipPort, artNetPort, coapPort} {
+		for _, port := range []uint16{bacnetPort, knxPort, cipPort, artNetPort, coapPort, ptpPort, sacnPort, sapPort} {
 			_, items, _ := Hear(Datagram{From: netip.MustParseAddrPort(fmt.Sprintf("10.40.1.9:%d", port)), To: port, Message: message})
 			clean(t, items)
 		}
@@ -241,6 +269,7 @@ func FuzzPlant(f *testing.F) {
 		readIPMI(message, all)
 		readStatusList(message, 0x11, all)
 		readStatusList(message, 0x1c, all)
+		readMQTTVersion(bufio.NewReader(bytes.NewReader(message)), all)
 		if m, ok := readCoAPMessage(message); ok && len(m.token) > 8 {
 			t.Error("a token longer than there are")
 		}

@@ -83,6 +83,7 @@ func TestServicesTellWhoTheyAre(t *testing.T) {
 		{"a screen of old", 5900, converses("RFB 003.003\n"), "vnc.version=RFB 003.003"},
 		{"a broker", 1883, reads(len(mqttConnect), "\x20\x02\x00\x05"), "mqtt.answer=refused: not authorised"},
 		{"an open broker", 1883, reads(len(mqttConnect), "\x20\x02\x00\x00"), "mqtt.answer=accepted without a name"},
+		{"an open broker that tells what it is", 1883, converses("", "\x20\x02\x00\x00", "\x90\x03\x00\x01\x00\x31\x1d\x00\x13$SYS/broker/versionacorn 20"), "mqtt.answer=accepted without a name mqtt.version=acorn 20"},
 		{"a file share", 445, reads(len(smbRequest()), smbAnswer(3)), "smb.dialect=3.1.1 smb.signing=required smb.id=61636f726e61636f726e61636f726e21 smb.time=2024-05-12T15:06:40Z"},
 		{"a directory", 389, reads(len(rootRequest()), string(rootEntry)), "ldap.context=dc=garden ldap.directory=structuralObjectClass OpenLDAProotDSE"},
 		{"a stream with a name", 554, converses("", "RTSP/1.0 200 OK\r\nCSeq: 1\r\n\r\n", "RTSP/1.0 401 No\r\nWWW-Authenticate: Digest realm=\"Gaze 5\"\r\nServer: Stream 1\r\n\r\n"), "rtsp.status=200 OK rtsp.realm=Gaze 5 rtsp.server=Stream 1"},
