@@ -37,6 +37,7 @@ devices:
   - {name: machine, standing: managed, legs: [{network: plant, address: 10.9.0.28, mac: "48:9b:34:00:00:28"}], services: [{port: 623, speaks: ipmi}]}
   - {name: controller, standing: managed, legs: [{network: plant, address: 10.9.0.29, mac: "48:9b:34:00:00:29"}], services: [{port: 102, speaks: iso, tells: {slot: "1", order: TQ 315-2, firmware: 3.2.6, name: borehole, type: CPU 315, serial: S C-1}}]}
   - {name: broker, standing: managed, legs: [{network: plant, address: 10.9.0.31, mac: "48:9b:34:00:00:31"}], services: [{port: 1883, speaks: mqtt, tells: {open: "yes", version: acorn broker 2.0}}]}
+  - {name: station, standing: managed, legs: [{network: plant, address: 10.9.0.32, mac: "48:9b:34:00:00:32"}], services: [{speaks: profinet, tells: {name: pump-1, type: Spindle 45, vendor: "42", device: "257"}}]}
   - {name: power, standing: managed, legs: [{network: plant, address: 10.9.0.30, mac: "48:9b:34:00:00:30"}], services: [{port: 3493, speaks: ups, tells: {program: power manager 2.8, units: "rack=Hartsedge Power/Ballast 3000/E7J1/1.4"}}]}
 `
 
@@ -88,7 +89,7 @@ func heardIn(t *testing.T, text string) map[string][]string {
 
 var plants = map[evidence.Source]bool{
 	evidence.SourceBACnet: true, evidence.SourceModbus: true, evidence.SourceKNX: true, evidence.SourceCIP: true, evidence.SourceCoAP: true, evidence.SourceOPCUA: true,
-	evidence.SourceArtNet: true, evidence.SourcePJLink: true, evidence.SourceIPMI: true, evidence.SourceS7: true, evidence.SourceUPS: true, evidence.SourceMQTT: true,
+	evidence.SourceArtNet: true, evidence.SourcePJLink: true, evidence.SourceIPMI: true, evidence.SourceS7: true, evidence.SourceUPS: true, evidence.SourceMQTT: true, evidence.SourcePROFINET: true,
 }
 
 // Each device of a plant room tells what it is in its own language, and so do those behind others.
@@ -120,6 +121,7 @@ func TestPlantRoomTells(t *testing.T) {
 		"10.9.0.30":               `ups.attached=rack: the "rack" supply | ups.program=power manager 2.8`,
 		"10.9.0.30 ups/rack":      `ups.firmware=1.4 | ups.maker=Hartsedge Power | ups.model=Ballast 3000 | ups.serial=E7J1`,
 		"10.9.0.31":               `mqtt.answer=accepted without a name | mqtt.version=acorn broker 2.0`,
+		"10.9.0.32":               `profinet.addr=10.9.0.32 | profinet.device-id=0101 | profinet.name=pump-1 | profinet.role=device | profinet.type=Spindle 45 | profinet.vendor-id=002a`,
 		"10.9.0.250":              ``,
 	}
 	for who, said := range heard {

@@ -62,7 +62,7 @@ func (site *Site) switchOn(d Device) error {
 	for _, leg := range d.Legs {
 		n := site.Scenario.network(leg.Network)
 		joined, err := h.join(site.segments[leg.Network], plug{
-			mac: leg.MAC, addresses: leg.prefixes(n), conditions: d.Conditions, accepts: ingress(d.Faults, services), sees: answersARP(d.AnswersFor),
+			mac: leg.MAC, addresses: leg.prefixes(n), conditions: d.Conditions, accepts: ingress(d.Faults, services), sees: seesAll(answersARP(d.AnswersFor), answersDCP(services, leg)),
 		})
 		if err != nil {
 			return err
@@ -104,6 +104,8 @@ func (site *Site) serve(h *host, d Device, s Service) error {
 	}
 	b := booth{device: d, service: s, secret: deviceSecret(site.Scenario.Seed, d.Name)}
 	switch spoken, byDatagram := datagramSpeakers[s.Speaks]; {
+	case s.Speaks == speaksPROFINET: // by frames alone
+		return nil
 	case s.Speaks == speaksLLDP:
 		site.repeat(h.nics[0], lldpFrame(d.Legs[0], s.Tells), lldpEvery)
 		return nil

@@ -232,6 +232,25 @@ func TestBACnetSegments(t *testing.T) {
 	}
 }
 
+// Blocks of an answer of PROFINET that are longer than it, or without an end, give what stood before them.
+func TestPROFINETBlocks(t *testing.T) {
+	head := "\x02\x00\x00\x00\x00\x01\x02\x00\x00\x00\x00\x02\x88\x92\xfe\xff\x05\x01\x00\x00\x00\x01\x00\x00\x01\x00"
+	for name, tt := range map[string]struct{ blocks, want string }{
+		"whole":          {"\x02\x02\x00\x05\x00\x00pu1\x00\x02\x04\x00\x04\x00\x00\x02\x00", "profinet.name=pu1|profinet.role=controller"},
+		"longer":         {"\x02\x02\x00\x04\x00\x00pu\x02\x01\xff\xff\x00\x00x", "profinet.name=pu"},
+		"empty for ever": {strings.Repeat("\x02\x02\x00\x00", 60), ""},
+		"no address":     {"\x01\x02\x00\x0e\x00\x00" + strings.Repeat("\x00", 12), ""},
+	} {
+		heard, _ := hearPROFINET([]byte(head + tt.blocks))
+		if got := texts(heard.Items); got != tt.want {
+			t.Errorf("%s: %s, want %s", name, got, tt.want)
+		}
+	}
+	if _, ok := hearPROFINET(append([]byte(head[:14]), identifyAll()...)); ok {
+		t.Error("a question is taken for an answer")
+	}
+}
+
 // Not more devices are asked behind a router than a trunk has, however many it tells of.
 func TestBACnetRouterThatTellsOfMany(t *testing.T) {
 	b := &bacnetVisit{}
@@ -280,6 +299,9 @@ func FuzzPlant(f *testing.F) {
 		clean(t, append(all.items, unit.items...))
 		if len(all.items) > 100*maxTargets {
 			t.Errorf("%d facts of one answer", len(all.items))
+		}
+		if heard, ok := hearPROFINET(append([]byte("\x02\x00\x00\x00\x00\x01\x02\x00\x00\x00\x00\x02\x88\x92\xfe\xff\x05\x01"), message...)); ok {
+			clean(t, heard.Items)
 		}
 		_, _, _ = parseBehind(string(message))
 	})

@@ -164,27 +164,27 @@ func (c *caller) putToGroup(ctx context.Context, conn net.PacketConn, p *probe.P
 	return nil
 }
 
-// callCasts puts the protocols' questions to their layer-2 groups.
+// callCasts puts the protocols' questions to their layer-2 groups, once: every device of a kind has to answer each.
 func (c *caller) callCasts(ctx context.Context) error {
 	if !c.hears.canSend() {
 		return nil
 	}
 	for _, p := range c.spoken {
 		for _, cast := range p.Casts {
-			for range groupRounds {
-				if err := c.turnToCall(ctx, netip.IPv4Unspecified(), c.paces[len(c.paces)-1], true); err != nil {
-					return err
-				}
-				frame := func() []byte {
-					mac := c.link().MAC
-					head := slices.Concat(cast.To[:], mac[:])
-					return append(binary.BigEndian.AppendUint16(head, cast.EtherType), cast.Message()...)
-				}
-				if err := c.hears.write(ctx, cast.EtherType, frame); err != nil {
-					return err
-				}
-				c.meter.send(calling)
+			c.meter.expect(calling, 1)
+			if err := c.turnToCall(ctx, netip.IPv4Unspecified(), c.paces[len(c.paces)-1], true); err != nil {
+				return err
 			}
+			frame := func() []byte {
+				mac := c.link().MAC
+				head := slices.Concat(cast.To[:], mac[:])
+				return append(binary.BigEndian.AppendUint16(head, cast.EtherType), cast.Message()...)
+			}
+			if err := c.hears.write(ctx, cast.EtherType, frame); err != nil {
+				return err
+			}
+			c.meter.send(calling)
+			c.meter.settle(calling, 1)
 		}
 	}
 	return nil

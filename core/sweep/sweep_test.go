@@ -2,6 +2,7 @@ package sweep
 
 import (
 	"context"
+	"encoding/binary"
 	"io"
 	"net"
 	"net/netip"
@@ -156,6 +157,9 @@ type fakeFrames struct {
 }
 
 func (f *fakeFrames) WriteFrame(frame []byte) error {
+	if binary.BigEndian.Uint16(frame[12:]) != wire.EtherTypeARP {
+		return nil // nobody here answers another question
+	}
 	target := netip.AddrFrom4([4]byte(frame[38:42]))
 	if f.wire.note(target) <= f.wire.loseARP {
 		return nil
