@@ -55,7 +55,7 @@ var upsVariables = []struct{ name, key string }{
 
 // talkUPS asks what power supplies are managed, and what they are; they have no address of their own. Nobody signs in.
 func talkUPS(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
-	_ = conn.SetDeadline(time.Now().Add(upsTime))
+	_ = conn.SetDeadline(time.Now().Add(2 * greetingWait))
 	reader := bufio.NewReader(io.LimitReader(conn, 4*maxAnswer))
 	say := func(command string) (first string) {
 		if _, err := io.WriteString(conn, command+"\n"); err != nil {
@@ -77,10 +77,11 @@ func talkUPS(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
 		return lines
 	}
 	program := say("VER")
-	supplies := list("UPS")
-	if supplies == nil && program == "" {
+	if program == "" {
 		return
 	}
+	_ = conn.SetDeadline(time.Now().Add(upsTime))
+	supplies := list("UPS")
 	f.add(evidence.SourceUPS, keyUPSProgram, []byte(program))
 	for n, line := range supplies {
 		words := upsWords(line)
