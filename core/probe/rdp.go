@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
-	"io"
 	"net"
 	"net/netip"
 
@@ -36,18 +35,11 @@ func talkRDP(ctx context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
 	if _, err := conn.Write(rdpRequest); err != nil {
 		return
 	}
-	head := make([]byte, 11) // RFC 1006 header of 4 bytes, connection confirm of 7
-	if _, err := io.ReadFull(conn, head); err != nil {
+	confirm, err := readTPKT(conn)
+	if err != nil {
 		return
 	}
-	var rest []byte
-	if length := binary.BigEndian.Uint16(head[2:]); length >= 19 {
-		rest = make([]byte, 8)
-		if _, err := io.ReadFull(conn, rest); err != nil {
-			return
-		}
-	}
-	choice := rdpChoice(head, rest)
+	choice := rdpChoice(confirm)
 	f.add(evidence.SourceRDP, keyRDPSecurity, []byte(choice))
 	if choice == rdpSecurity[1] || choice == rdpSecurity[2] {
 		secure(ctx, conn, f)
@@ -55,11 +47,12 @@ func talkRDP(ctx context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
 }
 
 // rdpChoice reads a connection confirm and the negotiation behind it, where there is one.
-func rdpChoice(head, rest []byte) string {
-	const confirm, response, failure = 0xd0, 2, 3
-	if len(head) < 11 || head[0] != 3 || head[5] != confirm {
+func rdpChoice(confirm []byte) string {
+	const head, response, failure = 7, 2, 3
+	if len(confirm) < head || confirm[1] != cotpAccept {
 		return ""
 	}
+	rest := confirm[head:]
 	if len(rest) < 8 {
 		return rdpSecurity[0]
 	}

@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
-	"io"
 	"net"
 	"net/netip"
 
@@ -46,10 +45,8 @@ var _ = register(Protocol{
 })
 
 const (
-	maxTPKT    = 2048
-	cotpData   = 0xf0
-	cotpAccept = 0xd0
-	s7Magic    = 0x32
+	cotpData = 0xf0
+	s7Magic  = 0x32
 )
 
 // s7Slots are the places that a connection is asked for: the processor of the older series, and of the newer.
@@ -83,25 +80,6 @@ func talkS7(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
 		return
 	}
 	f.add(evidence.SourceS7, keyS7Answer, []byte("refused"))
-}
-
-// readTPKT reads one message of the transport (RFC 1006, 6).
-func readTPKT(r io.Reader) ([]byte, error) {
-	head := make([]byte, 4)
-	if _, err := io.ReadFull(r, head); err != nil {
-		return nil, err
-	}
-	length := int(binary.BigEndian.Uint16(head[2:])) - len(head)
-	if head[0] != 3 || length < 3 || length > maxTPKT {
-		return nil, io.ErrUnexpectedEOF
-	}
-	body := make([]byte, length)
-	_, err := io.ReadFull(r, body)
-	return body, err
-}
-
-func tpkt(body ...byte) []byte {
-	return append(binary.BigEndian.AppendUint16([]byte{3, 0}, uint16(len(body)+4)), body...)
 }
 
 // openCOTP asks for a connection to a slot of the first rack (ISO 8073, 13.3).
