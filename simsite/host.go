@@ -1,6 +1,7 @@
 package simsite
 
 import (
+	"encoding/binary"
 	"fmt"
 	"net/netip"
 
@@ -18,6 +19,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/transport/udp"
 
 	"airdrift/core/hwaddr"
+	"airdrift/core/wire"
 )
 
 const (
@@ -27,8 +29,9 @@ const (
 
 // host is one TCP/IP stack with an interface on one or more segments.
 type host struct {
-	stack *stack.Stack
-	nics  []*nic
+	stack    *stack.Stack
+	forwards bool // it is a router
+	nics     []*nic
 }
 
 // nic joins one interface of a stack to a port of a segment.
@@ -36,6 +39,8 @@ type nic struct {
 	endpoint *channel.Endpoint
 	mac      hwaddr.MAC
 	port     *port
+	stack    *stack.Stack
+	forwards bool
 }
 
 // newHost builds a stack with no interface yet. forwards makes it a router.
@@ -49,7 +54,7 @@ func newHost(forwards bool) (*host, error) {
 			return nil, fmt.Errorf("switch forwarding on: %s", err)
 		}
 	}
-	return &host{stack: s}, nil
+	return &host{stack: s, forwards: forwards}, nil
 }
 
 // plug is how an interface of a host is set up.
@@ -63,7 +68,7 @@ type plug struct {
 
 // join gives the host an interface on a segment.
 func (h *host) join(seg *segment, p plug) (*nic, error) {
-	n := &nic{endpoint: channel.New(queuedSize, frameMTU+ethernetHeader, tcpip.LinkAddress(p.mac[:])), mac: p.mac}
+	n := &nic{endpoint: channel.New(queuedSize, frameMTU+ethernetHeader, tcpip.LinkAddress(p.mac[:])), mac: p.mac, stack: h.stack, forwards: h.forwards}
 	id := tcpip.NICID(len(h.nics) + 1)
 	if err := h.stack.CreateNIC(id, ethernet.New(n.endpoint)); err != nil {
 		return nil, fmt.Errorf("interface %d: %s", id, err)
@@ -142,11 +147,26 @@ func (n *nic) inject(frame []byte) {
 	n.endpoint.InjectInbound(0, pkt)
 }
 
+// startTTL is the time to live that packets begin with, of simulated devices as of the systems that the auditor may sit at.
+const startTTL = 64
+
+// isSpoiled reports whether a packet that is passed on has a time to live that it cannot have: the stack's library reads that of the packet that came in
+// after it has given its memory away, so that now and then it is another's, or 0, of which one less is 255. Such a packet is lost, as packets are.
+func (n *nic) isSpoiled(frame []byte) bool {
+	if !n.forwards || len(frame) < ethernetHeader+header.IPv4MinimumSize || binary.BigEndian.Uint16(frame[12:]) != wire.EtherTypeIPv4 {
+		return false
+	}
+	ip := header.IPv4(frame[ethernetHeader:])
+	return ip.TTL() >= startTTL && n.stack.CheckLocalAddress(0, ipv4.ProtocolNumber, ip.SourceAddress()) == 0
+}
+
 // WriteNotify takes what the stack has ready to the segment; the stack calls it.
 func (n *nic) WriteNotify() {
 	for pkt := n.endpoint.Read(); pkt != nil; pkt = n.endpoint.Read() {
 		view := pkt.ToView()
-		n.port.send(view.AsSlice())
+		if frame := view.AsSlice(); !n.isSpoiled(frame) {
+			n.port.send(frame)
+		}
 		pkt.DecRef()
 	}
 }

@@ -3,6 +3,7 @@ package simsite
 import (
 	"errors"
 	"fmt"
+	"net/netip"
 	"strings"
 	"testing"
 
@@ -200,5 +201,33 @@ func TestDetachedPortHearsNothingOfWhatIsUnderWay(t *testing.T) {
 	segment.close()
 	if len(heard) > 0 {
 		t.Error("a port heard a frame after it was detached")
+	}
+}
+
+func TestRouterLosesWhatItsStackHasSpoiled(t *testing.T) {
+	segment := newSegment(Conditions{}, 1)
+	defer segment.close()
+	own, foreign := netip.MustParseAddr("10.1.0.1"), netip.MustParseAddr("10.2.0.5")
+	for i, tt := range []struct {
+		router bool
+		from   netip.Addr
+		ttl    byte
+		lost   bool
+	}{{true, foreign, 255, true}, {true, foreign, 64, true}, {true, foreign, 63, false}, {true, own, 64, false}, {false, foreign, 255, false}} {
+		h, err := newHost(tt.router)
+		if err != nil {
+			t.Fatal(err)
+		}
+		n, err := h.join(segment, plug{mac: hwaddr.MAC{2, 0, 0, 0, 0, byte(i)}, addresses: []netip.Prefix{netip.PrefixFrom(own, 24)}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		frame := make([]byte, ethernetHeader+20)
+		frame[12], frame[14], frame[ethernetHeader+8] = 8, 0x45, tt.ttl
+		copy(frame[ethernetHeader+12:], tt.from.AsSlice())
+		if got := n.isSpoiled(frame); got != tt.lost {
+			t.Errorf("a router %v passes on what %s began with a time to live of %d: lost %v", tt.router, tt.from, tt.ttl, got)
+		}
+		h.close()
 	}
 }
