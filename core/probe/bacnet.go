@@ -74,6 +74,8 @@ const (
 	bvlcGuests    = 0x07
 	bvlcUnicast   = 0x0a
 	bvlcBroadcast = 0x0b
+
+	bvlcEntry = 10 // bytes of a line of either table
 )
 
 // Of the network layer (6.2.2, 6.2.4).
@@ -113,6 +115,9 @@ const (
 	bacnetPatience  = 6 * time.Second // for who has shown that it speaks BACnet: small controllers take seconds
 	maxBACnetBehind = 128             // devices behind one that are asked: an MS/TP trunk has no more masters (9.2.1)
 	maxBACnetNets   = 16
+	// maxBACnetSilences is how many in a row of those behind one may keep silent before no more are asked: anybody on a segment can call out that they
+	// stand behind somebody else.
+	maxBACnetSilences = 3
 )
 
 // bacnetProperties are what is asked of a device, with the keys of their facts, those first that tell most (21, BACnetPropertyIdentifier).
@@ -578,9 +583,8 @@ func (b *bacnetVisit) tables(ctx context.Context) {
 	}
 	for _, table := range []struct {
 		ask, answer byte
-		width       int
 		key         string
-	}{{bvlcReadPeers, bvlcPeers, 10, keyBACnetPeer}, {bvlcReadGuest, bvlcGuests, 10, keyBACnetForeign}} {
+	}{{bvlcReadPeers, bvlcPeers, keyBACnetPeer}, {bvlcReadGuest, bvlcGuests, keyBACnetForeign}} {
 		take := func(datagram []byte) verdict {
 			if len(datagram) < 4 || datagram[0] != bvlcType || datagram[1] != table.answer {
 				if len(datagram) == 6 && datagram[0] == bvlcType && datagram[1] == 0 {
@@ -588,7 +592,7 @@ func (b *bacnetVisit) tables(ctx context.Context) {
 				}
 				return ignore
 			}
-			for rest := datagram[4:]; len(rest) >= table.width; rest = rest[table.width:] {
+			for rest := datagram[4:]; len(rest) >= bvlcEntry; rest = rest[bvlcEntry:] {
 				at := netip.AddrPortFrom(netip.AddrFrom4([4]byte(rest)), binary.BigEndian.Uint16(rest[4:]))
 				b.f.addOnce(evidence.SourceBACnet, table.key, []byte(at.String()))
 			}
@@ -629,14 +633,17 @@ func (b *bacnetVisit) behind(ctx context.Context, known []evidence.Item) {
 			b.place(at, instance)
 		}
 	}
+	silences := 0
 	for i, at := range b.places {
-		if ctx.Err() != nil || b.query.Unit == nil {
+		if ctx.Err() != nil || b.query.Unit == nil || silences == maxBACnetSilences {
 			return
 		}
 		unit := &found{port: b.f.port}
-		if b.line.identify(ctx, at, b.numbers[i], unit); len(unit.items) == 0 {
-			unit.add(evidence.SourceBACnet, keyBACnetInstance, strconv.AppendUint(nil, uint64(b.numbers[i]), 10))
+		if !b.line.identify(ctx, at, b.numbers[i], unit) {
+			silences++
+			continue
 		}
+		silences = 0
 		b.query.Unit("bacnet/"+at.String(), unit.items)
 	}
 }

@@ -3,6 +3,7 @@ package probe
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/binary"
 	"fmt"
 	"io"
@@ -12,6 +13,8 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
+
+	"airdrift/core/evidence"
 )
 
 // Answers here are written from the standards, byte by byte.
@@ -305,6 +308,64 @@ func FuzzPlant(f *testing.F) {
 		}
 		_, _, _ = parseBehind(string(message))
 	})
+}
+
+// Whoever calls out that a hundred devices stand behind another has that one asked for a few of them, and none is believed in that
+// does not answer.
+func TestBACnetDevicesThatAreOnlyCalledOut(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		asked, units := map[string]bool{}, 0
+		q := queryOf(responder{func(_ uint16, question []byte) [][]byte {
+			if len(question) < 9 {
+				return nil
+			}
+			if len(question) > 9 && question[5]&npduTo != 0 && question[8] > 0 {
+				asked[string(question[6:10])] = true
+				return nil
+			}
+			if question[5] == npduExpecting {
+				return one(bacnetMessage(bvlcUnicast, bacnetPlace{}, 0, apduReject<<4, question[8], 9))
+			}
+			return nil
+		}})
+		q.Known = func(context.Context) (items []evidence.Item) {
+			for i := range 100 {
+				items = append(items, evidence.Item{Source: evidence.SourceBACnet, Key: keyBACnetBehind, Value: fmt.Sprintf("2001/%02x %d", i, i)})
+			}
+			return items
+		}
+		q.Unit = func(string, []evidence.Item) { units++ }
+		items, answered := askBACnet(t.Context(), q)
+		if !answered || len(asked) != maxBACnetSilences || units != 0 {
+			t.Errorf("%s, %v: %d were asked and %d believed in", texts(items), answered, len(asked), units)
+		}
+	})
+}
+
+// Of very many power supplies a few are asked for.
+func TestManyPowerSupplies(t *testing.T) {
+	asked := 0
+	items := hear(t, upsPort, func(conn net.Conn) {
+		lines := bufio.NewScanner(conn)
+		for lines.Scan() {
+			switch line := lines.Text(); {
+			case line == "VER":
+				fmt.Fprint(conn, "power 1\n")
+			case line == "LIST UPS":
+				fmt.Fprint(conn, "BEGIN LIST UPS\n")
+				for i := range 100 {
+					fmt.Fprintf(conn, "UPS u%d \"\"\n", i)
+				}
+				fmt.Fprint(conn, "END LIST UPS\n")
+			case strings.HasPrefix(line, "LIST VAR "):
+				asked++
+				fmt.Fprintf(conn, "BEGIN %s\nEND %[1]s\n", line)
+			}
+		}
+	})
+	if asked != maxUPSUnits || len(items) != 1+maxUPSUnits {
+		t.Errorf("%d were asked for, and %d facts learned", asked, len(items))
+	}
 }
 
 // What is heard of a device behind a router is read again as it was written.

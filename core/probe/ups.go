@@ -85,7 +85,10 @@ func talkUPS(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
 	f.add(evidence.SourceUPS, keyUPSProgram, []byte(program))
 	for n, line := range supplies {
 		words := upsWords(line)
-		if n == maxUPSUnits || len(words) < 2 || words[0] != "UPS" || words[1] == "" || strings.ContainsFunc(words[1], func(r rune) bool { return r <= ' ' || r == '"' }) {
+		if n == maxUPSUnits {
+			break
+		}
+		if len(words) < 2 || words[0] != "UPS" || words[1] == "" || strings.ContainsFunc(words[1], func(r rune) bool { return r <= ' ' || r == '"' }) {
 			continue
 		}
 		name, about := words[1], ""
