@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/netip"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -314,13 +315,16 @@ func FuzzPlant(f *testing.F) {
 // does not answer.
 func TestBACnetDevicesThatAreOnlyCalledOut(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
+		var mu sync.Mutex // guards asked
 		asked, units := map[string]bool{}, 0
 		q := queryOf(responder{func(_ uint16, question []byte) [][]byte {
 			if len(question) < 9 {
 				return nil
 			}
 			if len(question) > 9 && question[5]&npduTo != 0 && question[8] > 0 {
+				mu.Lock()
 				asked[string(question[6:10])] = true
+				mu.Unlock()
 				return nil
 			}
 			if question[5] == npduExpecting {
@@ -336,6 +340,8 @@ func TestBACnetDevicesThatAreOnlyCalledOut(t *testing.T) {
 		}
 		q.Unit = func(string, []evidence.Item) { units++ }
 		items, answered := askBACnet(t.Context(), q)
+		mu.Lock()
+		defer mu.Unlock()
 		if !answered || len(asked) != maxBACnetSilences || units != 0 {
 			t.Errorf("%s, %v: %d were asked and %d believed in", texts(items), answered, len(asked), units)
 		}
