@@ -164,7 +164,7 @@ func TestDemoWithoutRights(t *testing.T) {
 	}
 	for _, d := range seen {
 		if !slices.ContainsFunc(d.Addrs, func(a string) bool { return expected[a] }) {
-			t.Errorf("nobody is expected at %v (%s %s)", d.Addrs, d.MAC, d.Name)
+			t.Errorf("nobody is expected at %v: %+v", d.Addrs, d)
 		}
 	}
 	if len(seen) != len(expected) {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -90,9 +91,11 @@ type modbusLine struct {
 	conn net.Conn
 	wait time.Duration // for an answer
 	id   uint16
+	late map[byte]bool // the units of which an answer came after the wait for it was over
 }
 
-// ask puts a question to a unit and gives the answer from the function on. An answer to another question is passed over.
+// ask puts a question to a unit and gives the answer from the function on. An answer to an earlier question is passed over, and it is
+// kept whose it was.
 func (l *modbusLine) ask(unit byte, question ...byte) ([]byte, error) {
 	l.id++
 	message := binary.BigEndian.AppendUint16(nil, l.id)
@@ -117,8 +120,22 @@ func (l *modbusLine) ask(unit byte, question ...byte) ([]byte, error) {
 		if binary.BigEndian.Uint16(head) == l.id && head[6] == unit && answer[0]&^modbusException == question[0] {
 			return answer, nil
 		}
+		l.late[head[6]] = true
 	}
 	return nil, errNotModbus
+}
+
+// wasMerelyLate tells of a unit that kept silent whether its answer was on the way. TCP keeps the order: an answer that is late comes
+// before the one to a further question, which goes to a unit that is known to answer. deaf is set where that keeps silent too, so that the
+// silence says nothing.
+func (l *modbusLine) wasMerelyLate(unit, known byte) (late, deaf bool) {
+	wait := l.wait
+	l.wait = modbusWait
+	_, err := l.ask(known, modbusEncapsulated, modbusIdentify, modbusBasic, 0)
+	l.wait = wait
+	late = l.late[unit]
+	delete(l.late, unit)
+	return late, err != nil
 }
 
 var errNotModbus = fmt.Errorf("what came back is not Modbus, or answers another question")
@@ -128,6 +145,7 @@ type modbusUnit struct {
 	found
 	number  byte
 	refusal byte // why nothing was said; 0 where it was
+	cut     bool // it kept silent before it had said everything
 }
 
 // identify asks a unit what it is. The error is that of the connection: the unit, or the line to it, keeps silent.
@@ -138,6 +156,7 @@ func (l *modbusLine) identify(unit byte, port evidence.Port) (modbusUnit, error)
 		answer, err := l.ask(unit, modbusEncapsulated, modbusIdentify, level, next)
 		switch {
 		case err != nil && len(u.items) > 0:
+			u.cut = true
 			return u, nil // what was said stays
 		case err != nil:
 			return u, err
@@ -166,6 +185,10 @@ func (l *modbusLine) identify(unit byte, port evidence.Port) (modbusUnit, error)
 func (l *modbusLine) oneByOne(unit byte, u *modbusUnit, seen map[byte]bool) error {
 	for object := range byte(3) {
 		answer, err := l.ask(unit, modbusEncapsulated, modbusIdentify, modbusOne, object)
+		if err != nil && len(u.items) > 0 {
+			u.cut = true
+			return nil
+		}
 		if err != nil {
 			return err
 		}
@@ -181,6 +204,10 @@ func (l *modbusLine) oneByOne(unit byte, u *modbusUnit, seen map[byte]bool) erro
 // serverID asks a unit that does not know how to identify itself what it is as a server.
 func (l *modbusLine) serverID(unit byte, u *modbusUnit) error {
 	answer, err := l.ask(unit, modbusServerID)
+	if err != nil && isTimeout(err) {
+		u.cut = true // it has refused one question, and is there
+		return nil
+	}
 	if err != nil || answer[0] != modbusServerID {
 		return err
 	}
@@ -231,6 +258,16 @@ func (u *modbusUnit) readObjects(answer []byte, seen map[byte]bool) (more byte, 
 	return more, true
 }
 
+// isAs reports whether two units say the same. One that was cut short does so as far as it came.
+func (u modbusUnit) isAs(other modbusUnit) bool {
+	mine, theirs := u.says(), other.says()
+	if u.cut || other.cut {
+		n := min(len(mine), len(theirs))
+		mine, theirs = mine[:n], theirs[:n]
+	}
+	return slices.Equal(mine, theirs)
+}
+
 // says gives what a unit says, for the comparison of units.
 func (u modbusUnit) says() []string {
 	said := []string{modbusExceptions[u.refusal]}
@@ -242,7 +279,7 @@ func (u modbusUnit) says() []string {
 
 // talkModbus asks who answers what it is, and then those behind it. Nothing but identifications is read, and nothing is written.
 func talkModbus(ctx context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
-	line := &modbusLine{conn: conn, wait: modbusWait}
+	line := &modbusLine{conn: conn, wait: modbusWait, late: map[byte]bool{}}
 	until := time.Now().Add(modbusTime)
 	stop := context.AfterFunc(ctx, func() { conn.Close() }) // each question sets its own deadline
 	defer stop()
@@ -255,13 +292,18 @@ func talkModbus(ctx context.Context, conn net.Conn, _ netip.AddrPort, f *found) 
 		if self, err = line.identify(1, f.port); err != nil {
 			return
 		}
+		if line.late[modbusSelf] {
+			if again, err := line.identify(modbusSelf, f.port); err == nil {
+				self, silent = again, false
+			}
+		}
 	}
 	if f.unit != nil && !f.off("units") {
 		if behind, any := line.unitsBehind(self, silent, until, f.port); any {
 			self.add(evidence.SourceModbus, keyModbusUnits, []byte("any"))
 		} else if len(behind) > 0 {
 			if silent { // what was taken for the device is the first of those behind it
-				behind, self = append([]modbusUnit{self}, behind...), modbusUnit{found: found{port: f.port}, number: 1}
+				behind, self = append([]modbusUnit{self}, behind...), modbusUnit{found: found{port: f.port}}
 			}
 			self.add(evidence.SourceModbus, keyModbusUnits, []byte("behind"))
 			for _, u := range behind {
@@ -279,9 +321,9 @@ func talkModbus(ctx context.Context, conn net.Conn, _ netip.AddrPort, f *found) 
 // stands behind it. The first unit that says the same as self is itself, by the number that it has on its own line; further ones are others of its model.
 func (l *modbusLine) unitsBehind(self modbusUnit, silent bool, until time.Time, port evidence.Port) (behind []modbusUnit, any bool) {
 	l.wait = modbusUnitWait
-	if last, err := l.identify(modbusLastUnit, port); err == nil && !isGatewayRefusal(last.refusal) && slices.Equal(last.says(), self.says()) {
+	if last, err := l.identifyBehind(modbusLastUnit, self.number, port); err == nil && !isGatewayRefusal(last.refusal) && last.isAs(self) {
 		return nil, true
-	} else if err != nil && !isTimeout(err) {
+	} else if err != nil && err != errModbusSilent {
 		return nil, false
 	}
 	first, itself := byte(1), false
@@ -290,18 +332,18 @@ func (l *modbusLine) unitsBehind(self modbusUnit, silent bool, until time.Time, 
 	}
 	silences := 0
 	for unit := first; unit <= maxModbusUnits && silences < maxModbusSilences && time.Now().Before(until); unit++ {
-		u, err := l.identify(unit, port)
+		u, err := l.identifyBehind(unit, self.number, port)
 		switch {
-		case err != nil && !isTimeout(err):
-			return behind, false
-		case err != nil:
+		case err == errModbusSilent:
 			silences++
 			continue
+		case err != nil:
+			return behind, false
 		case isGatewayRefusal(u.refusal):
 			continue
 		}
 		silences = 0
-		if !itself && slices.Equal(u.says(), self.says()) {
+		if !itself && u.isAs(self) {
 			itself = true
 			continue
 		}
@@ -312,6 +354,30 @@ func (l *modbusLine) unitsBehind(self modbusUnit, silent bool, until time.Time, 
 	}
 	return behind, false
 }
+
+// identifyBehind asks a unit what it is, once more where its answer merely came late. The error is errModbusSilent where nobody answers
+// as that unit, and another one where the connection tells nothing any more.
+func (l *modbusLine) identifyBehind(unit, known byte, port evidence.Port) (modbusUnit, error) {
+	u, err := l.identify(unit, port)
+	if !u.cut && (err == nil || !isTimeout(err)) {
+		return u, err
+	}
+	late, deaf := l.wasMerelyLate(unit, known)
+	if deaf {
+		return u, errNotModbus
+	}
+	if late {
+		if again, failed := l.identify(unit, port); failed == nil {
+			return again, nil
+		}
+	}
+	if u.cut {
+		return u, nil
+	}
+	return u, errModbusSilent
+}
+
+var errModbusSilent = errors.New("the unit keeps silent")
 
 func isGatewayRefusal(code byte) bool { return code == 10 || code == 11 }
 

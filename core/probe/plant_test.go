@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -179,6 +180,67 @@ func TestModbusIsAskedForItsIdentityAlone(t *testing.T) {
 	}
 	if got := hear(t, modbusPort, says("HTTP/1.1 400 Bad Request\r\n\r\n")); len(got) > 0 {
 		t.Errorf("of a web server %q was learned", got)
+	}
+}
+
+// An answer that comes late makes no device out of nothing: the unit is the device itself, asked slowly.
+func TestModbusAnswersThatComeLate(t *testing.T) {
+	stream := func(pdu []byte) []byte {
+		if pdu[3] == 0 {
+			return []byte{43, 14, 3, 0x83, 0xff, 1, 1, 0, 3, 'L', 'a', 'b'}
+		}
+		return []byte{43, 14, 3, 0x83, 0, 0, 1, 1, 2, 'T', '3'}
+	}
+	for _, tt := range []struct {
+		name         string
+		unit, object byte // of which the first answer is late
+		answers      func(unit byte) bool
+		want         string
+		units        []string
+	}{
+		{"the rest of what its own unit says", 1, 1, func(unit byte) bool { return unit == 255 || unit == 1 }, "modbus.maker=Lab|modbus.code=T3", nil},
+		{"what it says for any unit", 247, 0, func(byte) bool { return true }, "modbus.maker=Lab|modbus.code=T3|modbus.units=any", nil},
+		{"what the device itself says", 255, 0, func(unit byte) bool { return unit == 255 || unit == 1 || unit == 2 }, "modbus.maker=Lab|modbus.code=T3|modbus.units=behind", []string{"modbus/2"}},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			ours, theirs := net.Pipe()
+			var held []byte
+			delayed := false
+			go func() {
+				defer theirs.Close()
+				for {
+					head := make([]byte, 12)
+					if _, err := io.ReadFull(theirs, head[:7]); err != nil {
+						return
+					}
+					pdu := make([]byte, head[5]-1)
+					if _, err := io.ReadFull(theirs, pdu); err != nil {
+						return
+					}
+					if !tt.answers(head[6]) {
+						continue
+					}
+					a := stream(pdu)
+					head[5] = byte(len(a) + 1)
+					message := append(head[:7:7], a...)
+					if head[6] == tt.unit && pdu[3] == tt.object && !delayed {
+						held, delayed = message, true
+						continue
+					}
+					if _, err := theirs.Write(append(held, message...)); err != nil {
+						return
+					}
+					held = nil
+				}
+			}()
+			var units []string
+			p := At(modbusPort)
+			q := Query{Dialer: noDialer{}, Unit: func(unit string, _ []evidence.Item) { units = append(units, unit) }}
+			got := texts(p.FirstWords(t.Context(), q, ours, netip.MustParseAddrPort("10.40.1.9:502"), false))
+			if got != tt.want || !slices.Equal(units, tt.units) {
+				t.Errorf("%s: %q with units %v, want %q with %v", tt.name, got, units, tt.want, tt.units)
+			}
+		})
 	}
 }
 
