@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -28,6 +29,35 @@ const (
 // "location", "serial". "behind" lists the devices of an MS/TP network, written "2001/05=1201/Name/Maker/Model/1.2; ..."; "knows: single" makes it one
 // that reads a property at a time, "room: little" one that answers in segments, "slow" one that takes its time.
 func serveBACnet(conn net.PacketConn, b booth) {
+	eachDatagram(conn, bacnetStations(b))
+}
+
+// serveBACnet6 is the same over IPv6 (annex U): its virtual address is the number of its device object.
+func serveBACnet6(conn net.PacketConn, b booth) {
+	answer := bacnetStations(b)
+	own := binary.BigEndian.AppendUint32(nil, bacnetInstance(b.service.Tells["instance"]))[1:]
+	eachDatagram(conn, func(question []byte) (answers [][]byte) {
+		if len(question) < 7 || question[0] != 0x82 {
+			return nil
+		}
+		asker, rest := question[4:7], question[7:]
+		switch {
+		case question[1] == 6 && len(rest) == 0:
+			return [][]byte{slices.Concat([]byte{0x82, 7, 0, 10}, own, asker)}
+		case question[1] == 1 && len(rest) > 3 && string(rest[:3]) == string(own):
+			rest = rest[3:]
+		case question[1] != 2:
+			return nil
+		}
+		for _, a := range answer(slices.Concat([]byte{0x81, 0x0a, 0, 0}, rest)) {
+			answers = append(answers, slices.Concat([]byte{0x82, 1, byte((len(a) + 6) >> 8), byte(len(a) + 6)}, own, asker, a[4:]))
+		}
+		return answers
+	})
+}
+
+// bacnetStations gives what answers for a device and those behind it.
+func bacnetStations(b booth) func(question []byte) [][]byte {
 	tells := b.service.Tells
 	own := bacnetStation{instance: bacnetInstance(tells["instance"]), tells: tells}
 	stations := []bacnetStation{own}
@@ -40,7 +70,7 @@ func serveBACnet(conn net.PacketConn, b booth) {
 		stations = append(stations, bacnetStation{uint16(number), raw, bacnetInstance(p[0]), map[string]string{"name": p[1], "maker": p[2], "model": p[3], "firmware": p[4], "vendor": tells["vendor"]}})
 	}
 	segments := map[byte][]byte{} // what is left of answers in segments, by the number of the question
-	eachDatagram(conn, func(question []byte) [][]byte {
+	return func(question []byte) [][]byte {
 		if len(question) < 6 || question[0] != 0x81 || question[1] != 0x0a && question[1] != 0x0b {
 			if len(question) == 4 && question[0] == 0x81 {
 				return [][]byte{{0x81, 0, 0, 6, 0, question[1] << 4}} // it has no tables
@@ -51,7 +81,7 @@ func serveBACnet(conn net.PacketConn, b booth) {
 			time.Sleep(slowness(b.service))
 		}
 		return bacnetAnswers(question[4:], stations, segments)
-	})
+	}
 }
 
 func bacnetInstance(text string) uint32 {

@@ -54,6 +54,7 @@ var datagramSpeakers = map[string]struct {
 	"noise":   {serveNoise, netip.Addr{}},
 
 	"bacnet":      {serveBACnet, netip.Addr{}},
+	"bacnet-ipv6": {serveBACnet6, netip.MustParseAddr("ff02::bac0")},
 	"knx":         {serveKNX, netip.MustParseAddr("224.0.23.12")},
 	"ethernet-ip": {serveCIP, netip.Addr{}},
 	"coap":        {serveCoAP, netip.MustParseAddr("224.0.1.187")},
@@ -300,7 +301,7 @@ func eachSearch(conn net.PacketConn, b booth, answer func(question []byte) [][]b
 }
 
 // serveMetadata answers what is asked of a device that was found by WS-Discovery (OASIS DPWS 1.1, 5.1). A computer names itself and
-// the program that answers.
+// the program that answers; one that is "onvif: open" says by that profile what it is, to anybody.
 func serveMetadata(l net.Listener, b booth) {
 	tells := b.service.Tells
 	section := func(dialect, body string) string {
@@ -319,13 +320,21 @@ func serveMetadata(l net.Listener, b booth) {
 	if tells["computer"] != "" {
 		document += section("Relationship", "<p:Relationship><p:Host><p:Types>pub:Computer</p:Types><pub:Computer>"+xmlText(tells["computer"])+"</pub:Computer></p:Host></p:Relationship>")
 	}
+	information := `<?xml version="1.0"?><s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:t="http://www.onvif.org/ver10/device/wsdl"><s:Body><t:GetDeviceInformationResponse>` +
+		"<t:Manufacturer>" + xmlText(tells["maker"]) + "</t:Manufacturer><t:Model>" + xmlText(tells["model"]) + "</t:Model><t:FirmwareVersion>" + xmlText(tells["firmware"]) +
+		"</t:FirmwareVersion><t:SerialNumber>" + xmlText(tells["serial"]) + "</t:SerialNumber></t:GetDeviceInformationResponse></s:Body></s:Envelope>"
 	document += "</x:Metadata></s:Body></s:Envelope>"
 	serveDocument(l, "application/soap+xml", func(r *http.Request) string {
 		question, _ := io.ReadAll(io.LimitReader(r.Body, 1<<16)) // what breaks off asks for nothing
-		if r.Method != http.MethodPost || !strings.Contains(string(question), "transfer/Get") {
+		switch {
+		case r.Method != http.MethodPost:
 			return ""
+		case strings.Contains(string(question), "GetDeviceInformation") && tells["onvif"] == "open":
+			return information
+		case strings.Contains(string(question), "transfer/Get"):
+			return document
 		}
-		return document
+		return ""
 	})
 }
 
@@ -360,6 +369,9 @@ func sipAnswer(question string, s Service) string {
 	header := "Server"
 	if s.Tells["agent"] != "" {
 		header = "User-Agent"
+	}
+	if s.Tells["extension"] != "" {
+		back = append(back, "Contact: <sip:"+s.Tells["extension"]+"@phone.example:5060>")
 	}
 	return "SIP/2.0 200 OK\r\n" + strings.Join(back, "\r\n") + "\r\n" + header + ": " + s.Tells["agent"] + s.Server +
 		"\r\nAllow: INVITE, ACK, CANCEL, OPTIONS, BYE\r\nContent-Length: 0\r\n\r\n"

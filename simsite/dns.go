@@ -12,6 +12,9 @@ const (
 	speaksLLDP = "lldp"
 )
 
+// portless are the ways to speak that have no port.
+var portless = []string{speaksLLDP, speaksCDP, speaksPROFINET}
+
 // zone answers questions for the names of a building's devices (RFC 1035).
 type zone struct {
 	pointers map[string]string // reverse name to host name

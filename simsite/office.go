@@ -152,7 +152,11 @@ func serveVNC(conn net.Conn, s Service) {
 
 // serveFTP greets and tells its system (RFC 959).
 func serveFTP(conn net.Conn, s Service) {
-	serveLines(conn, "220 "+s.Says, map[string]string{"SYST": "215 " + s.Tells["system"], "QUIT": "221 bye"})
+	answers := map[string]string{"SYST": "215 " + s.Tells["system"], "QUIT": "221 bye", "USER": "331 who are you?", "PASS": "530 not you"}
+	if s.Tells["anonymous"] == "yes" {
+		answers["PASS"] = "230-welcome,\r\n and look around\r\n230 you are in"
+	}
+	serveLines(conn, "220 "+s.Says, answers)
 }
 
 // serveSMTP greets and tells its name (RFC 5321).

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -316,15 +317,26 @@ func serveCIPConn(conn net.Conn, s Service) {
 // coapBlockSize is the size of the blocks in which a list is given, in bytes.
 const coapBlockSize = 64
 
-// serveCoAP gives the list of its resources in blocks of 64 bytes (RFC 6690, RFC 7959): "links" is that list.
+// serveCoAP gives the list of its resources in blocks of 64 bytes (RFC 6690, RFC 7959): "links" is that list. "maker", "model", "serial" and "firmware" are
+// resources of its device object (OMA LwM2M 1.1, E.4).
 func serveCoAP(conn net.PacketConn, b booth) {
 	list := b.service.Tells["links"]
 	eachDatagram(conn, func(question []byte) [][]byte {
-		if len(question) < 4 || question[0]>>6 != 1 || question[1] != 1 || !strings.Contains(string(question), ".well-known") {
+		if len(question) < 4 || question[0]>>6 != 1 || question[1] != 1 {
 			return nil
 		}
 		length := int(question[0] & 15)
 		token := question[4:min(len(question), 4+length)]
+		for resource, key := range []string{"maker", "model", "serial", "firmware"} {
+			value := b.service.Tells[key]
+			if value != "" && string(question[4+len(token):]) == fmt.Sprintf("\xb13\x010\x01%d\x60", resource) {
+				answer := append([]byte{1<<6 | 2<<4 | byte(len(token)), 2<<5 | 5, question[2], question[3]}, token...)
+				return [][]byte{append(append(answer, 0xff), value...)}
+			}
+		}
+		if !strings.Contains(string(question), ".well-known") {
+			return nil
+		}
 		at := 0
 		if rest, ok := strings.CutPrefix(string(question[4+len(token):]), "\xbb.well-known\x04core"); ok && len(rest) >= 2 {
 			for _, c := range []byte(rest[1:]) {
@@ -347,10 +359,21 @@ func serveCoAP(conn net.PacketConn, b booth) {
 	})
 }
 
-// serveArtNet answers polls (Art-Net 4): "name", "text", "revision".
+// serveArtNet answers polls (Art-Net 4): "name", "text", "revision"; "rdm" lists the devices on the output of its first port, written
+// "7ff0:00000012 7ff0:00000013".
 func serveArtNet(conn net.PacketConn, b booth) {
 	tells := b.service.Tells
+	var devices []byte
+	for _, uid := range strings.Fields(tells["rdm"]) {
+		raw, _ := hex.DecodeString(strings.ReplaceAll(uid, ":", "")) // none where it is none
+		devices = append(devices, raw...)
+	}
 	eachDatagramTo(conn, 6454, func(question []byte) []byte {
+		if len(question) == 56 && strings.HasPrefix(string(question), "Art-Net\x00\x00\x80\x00\x0e") && devices != nil && question[21] == 0 && slices.Contains(question[24:24+question[23]], 0x13) {
+			table := append([]byte("Art-Net\x00\x00\x81\x00\x0e\x01\x01"), make([]byte, 14)...)
+			table[23], table[25], table[27] = 0x13, byte(len(devices)/6), byte(len(devices)/6)
+			return append(table, devices...)
+		}
 		if len(question) < 12 || !strings.HasPrefix(string(question), "Art-Net\x00\x00\x20") {
 			return nil
 		}
@@ -364,6 +387,9 @@ func serveArtNet(conn net.PacketConn, b booth) {
 		copy(reply[44:107], tells["text"])
 		copy(reply[108:], "#0001 [0001] ready")
 		reply[173] = 4
+		if devices != nil {
+			reply[23], reply[174], reply[19], reply[190] = 2, 0x80, 1, 3
+		}
 		copy(reply[201:], b.device.Legs[0].MAC[:])
 		return reply
 	})

@@ -15,8 +15,8 @@ import (
 // plantRoom is a room of what buildings are made of, one device for each way to speak.
 const plantRoom = `name: plant room
 seed: 3
-networks: [{name: plant, subnet: 10.9.0.0/24, latency: 300us}]
-vantage: {network: plant, address: 10.9.0.250, mac: "48:9b:34:00:00:fa"}
+networks: [{name: plant, subnet: 10.9.0.0/24, subnet6: "fd00:9::/64", latency: 300us}]
+vantage: {network: plant, address: 10.9.0.250, address6: "fd00:9::250", mac: "48:9b:34:00:00:fa"}
 devices:
   - {name: many at once, standing: managed, legs: [{network: plant, address: 10.9.0.1, mac: "48:9b:34:00:00:01"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "1201", name: "{name}", vendor: "999", maker: Thornquist Controls, model: Climate 900, firmware: "4.2", location: north door, serial: "{serial}"}}]}
   - {name: one at a time, standing: managed, legs: [{network: plant, address: 10.9.0.2, mac: "48:9b:34:00:00:02"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "7", name: "{name}", vendor: "999", model: Climate 90, firmware: "1.0", knows: single}}]}
@@ -39,6 +39,13 @@ devices:
   - {name: broker, standing: managed, legs: [{network: plant, address: 10.9.0.31, mac: "48:9b:34:00:00:31"}], services: [{port: 1883, speaks: mqtt, tells: {open: "yes", version: acorn broker 2.0}}]}
   - {name: station, standing: managed, legs: [{network: plant, address: 10.9.0.32, mac: "48:9b:34:00:00:32"}], services: [{speaks: profinet, tells: {name: pump-1, type: Spindle 45, vendor: "42", device: "257"}}]}
   - {name: power, standing: managed, legs: [{network: plant, address: 10.9.0.30, mac: "48:9b:34:00:00:30"}], services: [{port: 3493, speaks: ups, tells: {program: power manager 2.8, units: "rack=Hartsedge Power/Ballast 3000/E7J1/1.4"}}]}
+  - {name: valve, standing: managed, legs: [{network: plant, address: 10.9.0.33, mac: "48:9b:34:00:00:33"}], services: [{port: 5683, speaks: coap, tells: {links: "</>;rt=\"oma.lwm2m\",</1/0>,</3/0>", maker: Emberline, model: Ember 2, serial: EM-2, firmware: "1.4"}}]}
+  - {name: dimmer node, standing: managed, legs: [{network: plant, address: 10.9.0.34, mac: "48:9b:34:00:00:34"}], services: [{port: 6454, speaks: art-net, tells: {name: grid, text: Wick 4 stage node, revision: "1.1", rdm: "7ff0:00000012 7ff0:00000013"}}]}
+  - {name: files, standing: managed, legs: [{network: plant, address: 10.9.0.35, mac: "48:9b:34:00:00:35"}], services: [{port: 111, speaks: rpc, tells: {mount: "635"}}, {port: 635, speaks: rpc, tells: {exports: "/srv/seeds=*; /home=10.9.0.0/24 acorn; /pub="}}, {port: 21, speaks: ftp, says: ready, tells: {system: UNIX, anonymous: "yes"}}, {port: 80, speaks: http, title: files, tells: {files: open}}]}
+  - {name: manager, standing: managed, legs: [{network: plant, address: 10.9.0.36, mac: "48:9b:34:00:00:36"}], services: [{port: 443, speaks: https, title: sign in, name: manager, tells: {redfish: Harrow R2, maker: Harrowgate Machines, id: 92384634-2938-2342-8820-489239905423, files: sign-in}}, {port: 21, speaks: ftp, says: ready, tells: {system: UNIX}}]}
+  - {name: camera, standing: managed, legs: [{network: plant, address: 10.9.0.37, mac: "48:9b:34:00:00:37"}], services: [{port: 3702, speaks: wsd, tells: {types: "dn:NetworkVideoTransmitter", scopes: "onvif://www.onvif.org/type/video_encoder", maker: Lanternfield, model: Gaze 5, serial: LF-5, firmware: 5.4.1, onvif: open}}]}
+  - {name: telephone, standing: managed, legs: [{network: plant, address: 10.9.0.38, mac: "48:9b:34:00:00:38"}], services: [{port: 5060, speaks: sip, tells: {agent: Calla 10 3.1.4, extension: "201"}}, {speaks: cdp, tells: {name: SEP489B34000038, port: Port 1, descr: Calla software 3.1, platform: Calla 10, role: telephone}}]}
+  - {name: sixth, standing: managed, legs: [{network: plant, address6: "fd00:9::39", mac: "48:9b:34:00:00:39"}], services: [{port: 47808, speaks: bacnet-ipv6, tells: {instance: "3901", name: "{name}", vendor: "999", model: Climate 960, firmware: "6.0"}}]}
 `
 
 // heardIn sweeps a building and gives what each device, and what stands behind it, said by the protocols of plants.
@@ -60,7 +67,7 @@ func heardIn(t *testing.T, text string) map[string][]string {
 	var mu sync.Mutex
 	heard := map[string][]string{}
 	_, err = sweep.Run(t.Context(), w, sweep.Order{
-		Fence: scenario.Subnets(), Ranges: scenario.Ranges(), Ports: probe.TellingPorts(), Pace: sweep.Brisk, Seed: 1,
+		Fence: scenario.Subnets(), Ranges: scenario.Ranges(), Ports: append(probe.TellingPorts(), 111), Pace: sweep.Brisk, Seed: 1,
 	}, func(e sweep.Event) {
 		if w, ok := e.(sweep.Warning); ok {
 			t.Error(w)
@@ -74,7 +81,7 @@ func heardIn(t *testing.T, text string) map[string][]string {
 		who := strings.TrimSpace(s.Sighting.Addr.String() + " " + s.Sighting.Unit)
 		heard[who] = nil
 		for _, it := range s.Sighting.Items {
-			if plants[it.Source] {
+			if plants[it.Source] || strings.HasPrefix(it.Key, "dav.") {
 				heard[who] = append(heard[who], it.Key+"="+it.Value)
 			}
 		}
@@ -90,6 +97,7 @@ func heardIn(t *testing.T, text string) map[string][]string {
 var plants = map[evidence.Source]bool{
 	evidence.SourceBACnet: true, evidence.SourceModbus: true, evidence.SourceKNX: true, evidence.SourceCIP: true, evidence.SourceCoAP: true, evidence.SourceOPCUA: true,
 	evidence.SourceArtNet: true, evidence.SourcePJLink: true, evidence.SourceIPMI: true, evidence.SourceS7: true, evidence.SourceUPS: true, evidence.SourceMQTT: true, evidence.SourcePROFINET: true,
+	evidence.SourceRPC: true, evidence.SourceFTP: true, evidence.SourceRedfish: true, evidence.SourceONVIF: true, evidence.SourceSIP: true, evidence.SourceCDP: true,
 }
 
 // Each device of a plant room tells what it is in its own language, and so do those behind others.
@@ -117,6 +125,14 @@ func TestPlantRoomTells(t *testing.T) {
 		"10.9.0.26":               `pjlink.class=2 | pjlink.firmware=1.04 | pjlink.maker=Vesperlight Displays | pjlink.model=Beam 7 | pjlink.name=hall | pjlink.security=open to all | pjlink.serial=B7X`,
 		"10.9.0.27":               `pjlink.security=wants a password`,
 		"10.9.0.28":               `ipmi.sign-in=MD5, password | ipmi.version=2.0`,
+		"10.9.0.33":               `coap.answer=2.05 | coap.resource=/ | coap.resource=/1/0 | coap.resource=/3/0 | coap.type=oma.lwm2m | lwm2m.firmware=1.4 | lwm2m.maker=Emberline | lwm2m.model=Ember 2 | lwm2m.serial=EM-2`,
+		"10.9.0.37":               `onvif.firmware=5.4.1 | onvif.maker=Lanternfield | onvif.model=Gaze 5 | onvif.serial=LF-5`,
+		"10.9.0.38":               `cdp.addr=10.9.0.38 | cdp.capability=host | cdp.capability=telephone | cdp.name=SEP489B34000038 | cdp.platform=Calla 10 | cdp.port=Port 1 | cdp.text=Calla software 3.1 | cdp.vlan=40 | sip.agent=Calla 10 3.1.4 | sip.allow=INVITE, ACK, CANCEL, OPTIONS, BYE | sip.extension=201 | sip.status=200 OK`,
+		"10.9.0.36":               `dav.answer=sign-in | dav.class=1, 2 | ftp.anonymous=refused | ftp.greeting=220 ready | ftp.system=UNIX | redfish.id=92384634-2938-2342-8820-489239905423 | redfish.maker=Harrowgate Machines | redfish.name=Root Service | redfish.product=Harrow R2 | redfish.version=1.15.0`,
+		"fd00:9::39":              `bacnet.firmware=6.0 | bacnet.instance=3901 | bacnet.model=Climate 960 | bacnet.name=sixth | bacnet.vendor-id=999`,
+		"10.9.0.34":               `artnet.firmware=1.1 | artnet.mac=48:9b:34:00:00:34 | artnet.maker-id=0000 | artnet.name=grid | artnet.ports=4 | artnet.product=0000 | artnet.rdm=7ff0:00000012 | artnet.rdm=7ff0:00000013 | artnet.report=#0001 [0001] ready | artnet.style=node | artnet.text=Wick 4 stage node | artnet.universe=0.1.3`,
+		"fe80::4a9b:34ff:fe00:39": `bacnet.instance=3901 | bacnet.vendor-id=999`,
+		"10.9.0.35":               `dav.answer=open | dav.class=1, 2 | ftp.anonymous=let in | ftp.greeting=220 ready | ftp.system=UNIX | nfs.export=/home to 10.9.0.0/24, acorn | nfs.export=/pub to everybody | nfs.export=/srv/seeds to everybody | rpc.program=mount 1 udp/635 | rpc.program=mount 3 tcp/635 | rpc.program=nfs 4 tcp/2049 | rpc.program=portmapper 2 tcp/111`,
 		"10.9.0.29":               `s7.answer=accepted | s7.firmware=3.2.6 | s7.name=borehole | s7.order=TQ 315-2 | s7.serial=S C-1 | s7.type=CPU 315`,
 		"10.9.0.30":               `ups.attached=rack: the "rack" supply | ups.program=power manager 2.8`,
 		"10.9.0.30 ups/rack":      `ups.firmware=1.4 | ups.maker=Hartsedge Power | ups.model=Ballast 3000 | ups.serial=E7J1`,

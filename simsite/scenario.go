@@ -302,11 +302,11 @@ func (c *checker) checkLeg(path string, leg Leg) {
 func (c *checker) checkServices(path string, services []Service) {
 	for i, s := range services {
 		at := fmt.Sprintf("%s.services[%d]", path, i)
-		if s.Port == 0 && s.Speaks != speaksLLDP && s.Speaks != speaksPROFINET {
+		if s.Port == 0 && !slices.Contains(portless, s.Speaks) {
 			c.doc.Refuse(at+".port", "want a port from 1 to 65535")
 		}
-		if _, byDatagram := datagramSpeakers[s.Speaks]; speakers[s.Speaks] == nil && !byDatagram && s.Speaks != speaksDNS && s.Speaks != speaksLLDP && s.Speaks != speaksPROFINET {
-			known := slices.Concat(slices.Sorted(maps.Keys(speakers)), slices.Sorted(maps.Keys(datagramSpeakers)), []string{speaksDNS, speaksLLDP, speaksPROFINET})
+		if _, byDatagram := datagramSpeakers[s.Speaks]; speakers[s.Speaks] == nil && !byDatagram && s.Speaks != speaksDNS && !slices.Contains(portless, s.Speaks) {
+			known := slices.Concat(slices.Sorted(maps.Keys(speakers)), slices.Sorted(maps.Keys(datagramSpeakers)), []string{speaksDNS}, portless)
 			c.doc.Refuse(at+".speaks", "%q is not a way to speak: want one of %s", s.Speaks, strings.Join(known, ", "))
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/binary"
+	"encoding/json"
 	"fmt"
 	"html"
 	"io"
@@ -55,6 +56,7 @@ func init() {
 		"ups":    eachConn(serveUPS),
 		"pjlink": eachConn(servePJLink),
 		"iso":    eachConn(serveISO),
+		"rpc":    eachConn(serveRPC),
 		"opcua":  eachConn(serveOPCUA),
 
 		"endless": eachConn(serveEndless),
@@ -113,6 +115,9 @@ func page(s Service) http.Handler {
 		if s.Server != "" {
 			w.Header().Set("Server", s.Server)
 		}
+		if besidePage(w, r, s.Tells) {
+			return
+		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		if s.Realm != "" {
 			w.Header().Set("WWW-Authenticate", fmt.Sprintf("Basic realm=%q", s.Realm))
@@ -120,6 +125,32 @@ func page(s Service) http.Handler {
 		}
 		fmt.Fprintf(w, "<!doctype html><html><head><title>%s</title></head><body><h1>%[1]s</h1></body></html>\n", html.EscapeString(s.Title))
 	})
+}
+
+// besidePage answers what is asked for beside pages: files by WebDAV (RFC 4918), where "files" is "open" or "sign-in", and the root of the management
+// of a machine (DMTF DSP0266), where "redfish" is the name of the product.
+func besidePage(w http.ResponseWriter, r *http.Request, tells map[string]string) bool {
+	switch {
+	case r.Method == "PROPFIND" && tells["files"] != "":
+		w.Header().Set("DAV", "1, 2")
+		if tells["files"] == "open" {
+			w.WriteHeader(http.StatusMultiStatus)
+			fmt.Fprint(w, `<?xml version="1.0"?><D:multistatus xmlns:D="DAV:"/>`)
+		} else {
+			w.Header().Set("WWW-Authenticate", `Basic realm="files"`)
+			w.WriteHeader(http.StatusUnauthorized)
+		}
+	case r.Method != http.MethodGet:
+		http.Error(w, "not allowed", http.StatusMethodNotAllowed)
+	case r.URL.Path == "/redfish/v1/" && tells["redfish"] != "":
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(map[string]any{ // who has gone away is no loss
+			"@odata.type": "#ServiceRoot.v1_11_0.ServiceRoot", "RedfishVersion": "1.15.0", "Name": "Root Service", "Product": tells["redfish"], "Vendor": tells["maker"], "UUID": tells["id"],
+		})
+	default:
+		return false
+	}
+	return true
 }
 
 // certificate makes a self-signed certificate whose key hangs on the device's secret alone.

@@ -104,7 +104,10 @@ func (site *Site) serve(h *host, d Device, s Service) error {
 	}
 	b := booth{device: d, service: s, secret: deviceSecret(site.Scenario.Seed, d.Name)}
 	switch spoken, byDatagram := datagramSpeakers[s.Speaks]; {
-	case s.Speaks == speaksPROFINET: // by frames alone
+	case s.Speaks == speaksPROFINET: // in answer to frames
+		return nil
+	case s.Speaks == speaksCDP:
+		site.repeat(h.nics[0], cdpFrame(d.Legs[0], s.Tells), lldpEvery)
 		return nil
 	case s.Speaks == speaksLLDP:
 		site.repeat(h.nics[0], lldpFrame(d.Legs[0], s.Tells), lldpEvery)

@@ -3,6 +3,7 @@ package simsite
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"net"
@@ -97,8 +98,11 @@ type frameConn struct {
 	deadline  *deadline
 }
 
+// hasLength reports whether a frame has a length in place of a type (IEEE 802.3, 3.2.6).
+func hasLength(frame []byte) bool { return binary.BigEndian.Uint16(frame[12:]) <= 1500 }
+
 func (c *frameConn) offer(frame []byte) {
-	if !bytes.Equal(frame[12:14], c.etherType[:]) {
+	if !bytes.Equal(frame[12:14], c.etherType[:]) && (!hasLength(frame) || binary.BigEndian.Uint16(c.etherType[:]) != wire.EtherTypeLLC) {
 		return
 	}
 	select {

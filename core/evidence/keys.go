@@ -23,9 +23,12 @@ const (
 	SourceNetBIOS  Source = "netbios"  // RFC 1002
 	SourceUPnP     Source = "upnp"     // UPnP Device Architecture 2.0
 	SourceWSD      Source = "wsd"      // OASIS WS-Discovery 1.1
+	SourceONVIF    Source = "onvif"    // ONVIF Core Specification
 	SourceSIP      Source = "sip"      // RFC 3261
 	SourceLLDP     Source = "lldp"     // IEEE 802.1AB
+	SourceCDP      Source = "cdp"      // a discovery protocol of the segment, as it is heard
 	SourceSMB      Source = "smb"      // MS-SMB2
+	SourceRPC      Source = "rpc"      // RFC 5531
 	SourceRDP      Source = "rdp"      // MS-RDPBCGR
 	SourceVNC      Source = "vnc"      // RFC 6143
 	SourceMQTT     Source = "mqtt"     // OASIS MQTT 3.1.1
@@ -42,6 +45,7 @@ const (
 	SourceOPCUA    Source = "opcua"    // IEC 62541
 	SourceArtNet   Source = "artnet"   // Art-Net 4
 	SourcePJLink   Source = "pjlink"   // JBMIA PJLink
+	SourceRedfish  Source = "redfish"  // DMTF DSP0266
 	SourceIPMI     Source = "ipmi"     // IPMI 2.0
 	SourceS7       Source = "s7"       // ISO 8073 over RFC 1006
 	SourcePTP      Source = "ptp"      // IEEE 1588

@@ -42,8 +42,9 @@ const bacnetPort = 47808
 var _ = register(Protocol{
 	Name: "bacnet", Source: evidence.SourceBACnet, Cost: Middling,
 	Port: evidence.UDP(bacnetPort), Ask: askBACnet, Hear: hearBACnet,
-	Groups: []Group{{At: netip.AddrPortFrom(netip.AddrFrom4([4]byte{255, 255, 255, 255}), bacnetPort), Questions: bacnetCalls, Sparing: true}},
-	Parts:  []string{"behind", "tables"},
+	Groups: []Group{{At: netip.AddrPortFrom(netip.AddrFrom4([4]byte{255, 255, 255, 255}), bacnetPort), Questions: bacnetCalls, Sparing: true},
+		{At: bacnetGroup6, Questions: bacnetCalls6, Sparing: true}},
+	Parts: []string{"behind", "tables"},
 	Facts: []evidence.Fact{
 		{Key: keyBACnetInstance, Says: "number of its device object", Standard: "ASHRAE 135, 12.11.1", Example: "1201"},
 		{Key: keyBACnetName, Says: "name of its device object", Standard: "ASHRAE 135, 12.11.2", Example: "palm house climate"},
@@ -216,6 +217,11 @@ func askBACnet(ctx context.Context, q Query) ([]evidence.Item, bool) {
 	defer conn.Close()
 	b := bacnetVisit{query: q, f: f, line: &bacnetLine{conn: conn, wait: q.Wait, id: byte(rand.Uint32())}}
 	b.line.heard = b.hear
+	if q.Addr.Is6() {
+		if b.line.conn, err = overIPv6(ctx, conn, q.Wait); err != nil {
+			return nil, false
+		}
+	}
 	known := q.known(ctx)
 	if evidence.First(known, keyBACnetInstance) != "" {
 		b.line.wait = max(q.Wait, bacnetPatience)
@@ -273,7 +279,7 @@ func (b *bacnetVisit) place(at bacnetPlace, instance uint32) {
 
 // tables reads to whom it passes broadcasts on (J.2.3, J.2.7).
 func (b *bacnetVisit) tables(ctx context.Context) {
-	if b.query.off("tables") {
+	if b.query.off("tables") || b.query.Addr.Is6() {
 		return
 	}
 	for _, table := range []struct {
@@ -379,8 +385,12 @@ func hearBACnet(d Datagram) ([]evidence.Item, bool) {
 	if d.From.Port() != bacnetPort && d.To != bacnetPort {
 		return nil, false
 	}
-	h, ok := readBACnet(d.Message)
-	if !ok || d.Message[1] == bvlcForwarded { // what is passed on tells nothing of who passes it on
+	message := d.Message
+	if over6, _, ok := fromBVLC6(message); ok {
+		message = over6
+	}
+	h, ok := readBACnet(message)
+	if !ok || message[1] == bvlcForwarded { // what is passed on tells nothing of who passes it on
 		return nil, false
 	}
 	f := &found{port: evidence.UDP(bacnetPort)}

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"airdrift/core/evidence"
@@ -27,12 +28,13 @@ var _ = register(Protocol{
 	Groups: []Group{{At: netip.MustParseAddrPort("224.0.1.187:5683"), Questions: func() ([][]byte, error) {
 		return [][]byte{coapQuestion(coapUnconfirmed, uint16(rand.Uint32()), coapCallToken, 0, 0)}, nil
 	}, Sparing: true}},
-	Facts: []evidence.Fact{
+	Parts: []string{"lwm2m"},
+	Facts: slices.Concat(lwm2mFacts, []evidence.Fact{
 		{Key: keyCoAPAnswer, Says: "answer to the question for its resources", Standard: "RFC 7252, 12.1.2", Example: "2.05"},
 		{Key: keyCoAPResource, Says: "path of a resource", Standard: "RFC 6690", Example: "/3/0"},
 		{Key: keyCoAPType, Says: "type of a resource", Standard: "RFC 6690, 3.1", Example: "oma.lwm2m", Describes: true},
 		{Key: keyCoAPTitle, Says: "title of a resource", Standard: "RFC 8288, 3.4.1", Example: "room temperature", Describes: true},
-	},
+	}),
 })
 
 const (
@@ -40,6 +42,10 @@ const (
 	coapUnconfirmed = 1
 	coapReset       = 3
 
+	coapPath      = 11 // the option that holds a part of the path (RFC 7252, 5.10)
+	coapFormat    = 12 // of the payload
+	coapWants     = 17 // the format that is wanted
+	coapPlain     = 0  // plain text (RFC 7252, 12.3)
 	coapBlock     = 23 // the option that counts blocks of an answer (RFC 7959, 2.1)
 	maxCoAPBlocks = 16
 	maxCoAPLinks  = 64
@@ -50,16 +56,47 @@ const (
 // coapQuestion asks for the list of resources, or a further block of it of the size that the first had (RFC 6690, 4; RFC 7252, 3; RFC 7959,
 // 2.4).
 func coapQuestion(kind byte, id uint16, token uint32, block, size uint32) []byte {
-	message := binary.BigEndian.AppendUint16([]byte{1<<6 | kind<<4 | 4, 1}, id)
-	message = binary.BigEndian.AppendUint32(message, token)
-	message = append(append(message, 11<<4|11), ".well-known"...)
-	message = append(append(message, 4), "core"...)
+	message := coapRequest(kind, id, token, []string{".well-known", "core"})
 	if block > 0 {
 		value := block<<4 | size
 		message = append(message, (coapBlock-11)<<4|2) // by so much higher than the path's number
 		message = binary.BigEndian.AppendUint16(message, uint16(value))
 	}
 	return message
+}
+
+// coapRequest asks for a resource by the parts of its path, each of at most 12 octets (RFC 7252, 3 and 5.10.1).
+func coapRequest(kind byte, id uint16, token uint32, path []string) []byte {
+	message := binary.BigEndian.AppendUint16([]byte{1<<6 | kind<<4 | 4, 1}, id)
+	message = binary.BigEndian.AppendUint32(message, token)
+	delta := byte(coapPath)
+	for _, part := range path {
+		message = append(append(message, delta<<4|byte(len(part))), part...)
+		delta = 0
+	}
+	return message
+}
+
+// coapAccept asks for an answer in a format (RFC 7252, 5.10.4), behind the path.
+func coapAccept(request []byte, format byte) []byte {
+	if format == coapPlain {
+		return append(request, (coapWants-coapPath)<<4) // zero has no octets (3.2)
+	}
+	return append(request, (coapWants-coapPath)<<4|1, format)
+}
+
+// coapAnswer reads a datagram as the answer to a question. ok is false where it is none, or only says that the answer will come.
+func coapAnswer(datagram []byte, id uint16, token uint32) (m coapMessage, ok bool) {
+	m, ok = readCoAPMessage(datagram)
+	switch {
+	case !ok:
+		return m, false
+	case m.kind == coapReset:
+		return m, m.id == id
+	case m.code == 0: // an acknowledgement: the answer comes by itself (RFC 7252, 5.2.2)
+		return m, false
+	}
+	return m, bytes.Equal(m.token, binary.BigEndian.AppendUint32(nil, token))
 }
 
 // coapMessage is what of a message is looked at.
@@ -70,6 +107,7 @@ type coapMessage struct {
 	block      uint32 // number of the block
 	size       uint32 // of blocks, as they are told
 	more       bool   // others follow it
+	format     uint32 // of the payload; plain text where none is told
 	payload    []byte
 }
 
@@ -111,6 +149,9 @@ func readCoAPMessage(raw []byte) (m coapMessage, ok bool) {
 			value := bigEndian(rest[:length])
 			m.block, m.more, m.size = value>>4, value&8 != 0, value&7
 		}
+		if option == coapFormat && length <= 2 {
+			m.format = bigEndian(rest[:length])
+		}
 		rest = rest[length:]
 	}
 	return m, true
@@ -126,12 +167,9 @@ func askCoAP(ctx context.Context, q Query) ([]evidence.Item, bool) {
 		more := false
 		id++
 		err := exchange(ctx, q.Dialer, to, coapQuestion(coapConfirmable, id, token, block, size), q.Wait, func(answer []byte) verdict {
-			m, ok := readCoAPMessage(answer)
-			if !ok || m.kind == coapReset && m.id != id || m.kind != coapReset && m.code != 0 && !bytes.Equal(m.token, binary.BigEndian.AppendUint32(nil, token)) {
+			m, ok := coapAnswer(answer, id, token)
+			if !ok {
 				return ignore
-			}
-			if m.code == 0 && m.kind != coapReset {
-				return ignore // an acknowledgement: the answer comes by itself (RFC 7252, 5.2.2)
 			}
 			if block == 0 {
 				f.add(evidence.SourceCoAP, keyCoAPAnswer, coapCode(m))
@@ -147,6 +185,9 @@ func askCoAP(ctx context.Context, q Query) ([]evidence.Item, bool) {
 		}
 	}
 	readLinks(string(list), f)
+	if isLwM2M(string(list)) {
+		askLwM2M(ctx, q, to, f)
+	}
 	return f.items, answered
 }
 

@@ -38,7 +38,8 @@ const (
 var _ = register(Protocol{
 	Name: "http", Source: evidence.SourceHTTP, Cost: Middling,
 	Ports: webPorts, Usual: []uint16{80, 8000, 8080}, Telling: []uint16{80, 3000, 5000, 8000, 8008, 8080, 8081}, Knock: []uint16{80}, Talk: talkHTTP,
-	Facts: []evidence.Fact{
+	Parts: []string{"webdav"},
+	Facts: slices.Concat(davFacts, []evidence.Fact{
 		{Key: evidence.KeyHTTPStatus, Says: "status code of the start page", Standard: "RFC 9110", Example: "401"},
 		{Key: evidence.KeyHTTPTitle, Says: "the page's title, white space folded", Standard: "HTML", Example: "Inkwell 220", Names: 8, Describes: true},
 		{Key: evidence.KeyHTTPServer, Says: "the field Server", Standard: "RFC 9110, 10.2.4", Example: "nginx/1.22.1", Names: 9},
@@ -48,7 +49,7 @@ var _ = register(Protocol{
 		{Key: keyHTTPLink, Says: "what it points to as a description of itself, behind the relation; at most 8", Standard: "RFC 8288", Example: "describedby /device.xml"},
 		{Key: keyHTTPText, Says: "the beginning of what a reader sees, 400 bytes at most", Standard: "HTML", Example: "Welcome to the garden", Names: 5},
 		{Key: keyHTTPIcon, Says: "SHA-256 of the page's icon; not at the gentlest pace", Standard: "HTML", Example: "7dd5b221…"},
-	},
+	}),
 })
 
 // webPorts are spoken to by HTTP.
@@ -65,6 +66,7 @@ const maxMoves = 3
 // talkHTTP asks for the start page (RFC 9110), and follows where the device sends it on within itself.
 func talkHTTP(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
 	talkPages(ctx, conn, startPage("http", addr), f)
+	askDAV(ctx, startPage("http", addr), f)
 }
 
 // startPage gives the page that a device shows first. A zone has a meaning on our side only (RFC 6874, 3).

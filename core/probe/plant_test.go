@@ -339,7 +339,7 @@ func FuzzPlant(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, message []byte) {
 		all := &found{}
-		for _, port := range []uint16{bacnetPort, knxPort, cipPort, artNetPort, coapPort, ptpPort, sacnPort, sapPort} {
+		for _, port := range []uint16{sipPort, bacnetPort, knxPort, cipPort, artNetPort, coapPort, ptpPort, sacnPort, sapPort} {
 			_, items, _ := Hear(Datagram{From: netip.MustParseAddrPort(fmt.Sprintf("10.40.1.9:%d", port)), To: port, Message: message})
 			clean(t, items)
 		}
@@ -352,6 +352,19 @@ func FuzzPlant(f *testing.F) {
 		readOPCUAEndpoints(message, all)
 		readPong(message, all)
 		readIPMI(message, all)
+		readRedfish(message, all)
+		readONVIF(message, all)
+		readDAV(bytes.NewReader(message), all)
+		readArtTable(message, all)
+		readPrograms(message, all)
+		readExports(message, all)
+		_, _ = readRPC(bytes.NewReader(message))
+		if heard, ok := hearCDP(slices.Concat([]byte("\x01\x00\x0c\xcc\xcc\xcc\x02\x00\x00\x00\x00\x02\x00\x40"), cdpHead, message)); ok {
+			clean(t, heard.Items)
+		}
+		if over4, _, ok := fromBVLC6(message); ok && len(over4) < 4 {
+			t.Error("a message without its head")
+		}
 		readStatusList(message, 0x11, all)
 		readStatusList(message, 0x1c, all)
 		readMQTTVersion(bufio.NewReader(bytes.NewReader(message)), all)

@@ -11,6 +11,8 @@ import (
 	"net"
 	"net/netip"
 	"net/textproto"
+	"net/url"
+	"regexp"
 	"strings"
 
 	"airdrift/core/evidence"
@@ -22,17 +24,20 @@ const (
 	keySIPAgent  = "sip.agent"
 	keySIPServer = "sip.server"
 	keySIPAllow  = "sip.allow"
+	keySIPNumber = "sip.extension"
 )
 
 var _ = register(Protocol{
 	Name: "sip", Source: evidence.SourceSIP, Cost: Light,
 	Port: evidence.UDP(sipPort), Ask: askSIP,
 	Ports: []uint16{sipPort}, Telling: []uint16{sipPort}, Talk: talkSIP,
+	Hear: hearSIP,
 	Facts: []evidence.Fact{
 		{Key: keySIPStatus, Says: "answer to OPTIONS, which rings nowhere", Standard: "RFC 3261, 11.2", Example: "200 OK"},
 		{Key: keySIPAgent, Says: "what the telephone calls itself", Standard: "RFC 3261, 11.2", Example: "Calla 10 3.1.4", Names: 12, Describes: true},
 		{Key: keySIPServer, Says: "what the server calls itself", Standard: "RFC 3261, 11.2", Example: "Exchange 7", Names: 8, Describes: true},
 		{Key: keySIPAllow, Says: "what may be asked of it", Standard: "RFC 3261, 11.2", Example: "INVITE, ACK, BYE"},
+		{Key: keySIPNumber, Says: "extension, by the place where it is called, or as it registers", Standard: "RFC 3261, 10.2 and 11.2", Example: "201"},
 	},
 })
 
@@ -84,5 +89,43 @@ func readSIP(r io.Reader, call string, f *found) verdict {
 	f.add(evidence.SourceSIP, keySIPAgent, []byte(header.Get("User-Agent")))
 	f.add(evidence.SourceSIP, keySIPServer, []byte(header.Get("Server")))
 	f.add(evidence.SourceSIP, keySIPAllow, []byte(strings.Join(header.Values("Allow"), ", ")))
+	f.add(evidence.SourceSIP, keySIPNumber, sipUser(header.Get("Contact")))
 	return enough
+}
+
+var sipPlace = regexp.MustCompile(`(?i)\bsips?:([^@;>\s:]{1,64})(?::[^@>\s]*)?@`)
+
+// sipUser gives the user of the address in a field (RFC 3261, 19.1.1); empty where it has none, or none that a person is called by.
+func sipUser(field string) []byte {
+	m := sipPlace.FindStringSubmatch(field)
+	if m == nil {
+		return nil
+	}
+	user, err := url.PathUnescape(m[1])
+	if err != nil || strings.EqualFold(user, "anonymous") {
+		return nil
+	}
+	return []byte(user)
+}
+
+// hearSIP reads a telephone that registers, where it is heard: on a port that mirrors others, say (RFC 3261, 10.2). What its keeper calls
+// it, and what it calls itself, is taken; how it proves who it is, is not.
+func hearSIP(d Datagram) ([]evidence.Item, bool) {
+	if d.To != sipPort {
+		return nil, false
+	}
+	reader := textproto.NewReader(bufio.NewReader(bytes.NewReader(d.Message)))
+	request, err := reader.ReadLine()
+	if err != nil || !strings.HasPrefix(request, "REGISTER ") || !strings.HasSuffix(request, " SIP/2.0") {
+		return nil, false
+	}
+	header, _ := reader.ReadMIMEHeader() // one that breaks off still gives the fields before
+	f := &found{port: evidence.UDP(sipPort)}
+	to := header.Get("To")
+	if to == "" {
+		to = header.Get("T")
+	}
+	f.addOnce(evidence.SourceSIP, keySIPNumber, sipUser(to))
+	f.addOnce(evidence.SourceSIP, keySIPAgent, []byte(header.Get("User-Agent")))
+	return f.items, len(f.items) > 0
 }

@@ -34,7 +34,7 @@ var _ = register(Protocol{
 	Groups:  []Group{{At: wsdGroups[0], Questions: probeQuestions, Follow: resolveQuestions}, {At: wsdGroups[1], Questions: probeQuestions, Follow: resolveQuestions}},
 	Hear:    hearWSD,
 	Relates: wsdMessage,
-	Facts: []evidence.Fact{
+	Facts: slices.Concat(onvifFacts, []evidence.Fact{
 		{Key: keyWSDType, Says: "a type that it matches", Standard: "OASIS WS-Discovery 1.1, 5.3", Example: "dn:NetworkVideoTransmitter"},
 		{Key: keyWSDScope, Says: "a scope that it is in, escapes resolved", Standard: "OASIS WS-Discovery 1.1, 5.3", Example: "onvif://www.onvif.org/hardware/Gaze 5", Names: 11},
 		{Key: evidence.KeyWSDAddress, Says: "where its services are", Standard: "OASIS WS-Discovery 1.1, 5.3", Example: "http://10.40.1.9/onvif/device_service"},
@@ -47,7 +47,7 @@ var _ = register(Protocol{
 		{Key: keyWSDSerial, Says: "serial number, by its metadata", Standard: "OASIS DPWS 1.1, 5.1", Example: "MB-22017"},
 		{Key: keyWSDComputer, Says: "the name under which a computer publishes itself", Standard: "OASIS DPWS 1.1, 5.2; Publication Services (MS-PBSD)", Example: "ACORN"},
 		{Key: keyWSDProgram, Says: "who made the program that publishes it", Standard: "OASIS DPWS 1.1, 5.2; Publication Services (MS-PBSD)", Example: "Example Software"},
-	},
+	}),
 })
 
 const wsdPort = 3702
@@ -142,6 +142,7 @@ func metadata(ctx context.Context, d Dialer, addr netip.Addr, items []evidence.I
 			readMetadata(document, f)
 		}
 	}
+	askONVIF(ctx, addr, items, f)
 	return f.items
 }
 

@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"airdrift/core/evidence"
 	"airdrift/core/probe"
 )
 
@@ -119,7 +120,7 @@ func (c *caller) putToGroups(ctx context.Context, conn net.PacketConn, self neti
 			if round == groupRounds {
 				questions = nil
 				if group.Follow != nil {
-					questions = func() ([][]byte, error) { return group.Follow(c.repeated.all(p.Source)) }
+					questions = func() ([][]byte, error) { return group.Follow(c.answersOf(p)) }
 				}
 			}
 			if questions == nil {
@@ -136,6 +137,15 @@ func (c *caller) putToGroups(ctx context.Context, conn net.PacketConn, self neti
 		}
 	}
 	return asked, nil
+}
+
+// answersOf gives what each device has answered by a protocol. Where a message does not name the one that it answers, what is heard on the
+// segment counts: some answer all at once, or at a port of their own.
+func (c *caller) answersOf(p *probe.Protocol) [][]evidence.Item {
+	if p.Relates != nil {
+		return c.repeated.all(p.Source)
+	}
+	return append(c.repeated.all(p.Source), c.roster.told(p.Source)...)
 }
 
 func (c *caller) putToGroup(ctx context.Context, conn net.PacketConn, p *probe.Protocol, at netip.AddrPort, messages [][]byte) error {

@@ -466,6 +466,19 @@ func (r *roster) get(a netip.Addr, mac hwaddr.MAC) evidence.Sighting {
 	return s
 }
 
+// told gives what has been told by a protocol's facts, by everybody who has.
+func (r *roster) told(source evidence.Source) [][]evidence.Item {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	var all [][]evidence.Item
+	for _, s := range r.sightings {
+		if like := slices.DeleteFunc(slices.Clone(s.Items), func(it evidence.Item) bool { return it.Source != source }); len(like) > 0 {
+			all = append(all, like)
+		}
+	}
+	return all
+}
+
 // all gives the addresses seen, in ascending order.
 func (r *roster) all() []netip.Addr {
 	r.mu.Lock()

@@ -23,6 +23,8 @@ const (
 	EtherTypeARP  uint16 = 0x0806
 	EtherTypeIPv6 uint16 = 0x86dd
 	EtherTypeLLDP uint16 = 0x88cc
+	// EtherTypeLLC stands for frames that have a length in place of a type (IEEE 802.3, 3.2.6; packet(7), ETH_P_802_2).
+	EtherTypeLLC uint16 = 0x0004
 )
 
 // Link is what an attachment stands on.
