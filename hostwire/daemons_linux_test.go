@@ -63,7 +63,7 @@ var daemons = []daemon{
 		program: "vsftpd",
 		files:   map[string]string{"vsftpd.conf": "listen=YES\nanonymous_enable=NO\nlocal_enable=YES\nftpd_banner=Acorn files\nsecure_chroot_dir=DIR\nbackground=NO\nseccomp_sandbox=NO\n"},
 		args:    []string{"DIR/vsftpd.conf"},
-		says:    []string{"ftp.greeting=220 Acorn files"},
+		says:    []string{"ftp.greeting=220 Acorn files", "ftp.anonymous=refused"},
 	},
 	{
 		program: "mosquitto",
@@ -93,9 +93,10 @@ var daemons = []daemon{
 	},
 	{
 		program: "smbd",
-		files:   map[string]string{"smb.conf": "[global]\nnetbios name = ACORN\nworkgroup = GARDEN\nserver string = Acorn\nprivate dir = DIR\nlock directory = DIR\nstate directory = DIR\ncache directory = DIR\npid directory = DIR\nncalrpc dir = DIR\nlog file = DIR/log\nlogging = file\nrpc start on demand helpers = no\nserver signing = mandatory\n"},
-		args:    []string{"-F", "--no-process-group", "-s", "DIR/smb.conf"},
-		says:    []string{"smb.dialect=3.1.1", "smb.signing=required", "smb.id=", "smb.name=ACORN", "smb.domain="},
+		files: map[string]string{"smb.conf": "[global]\nnetbios name = ACORN\nworkgroup = GARDEN\nserver string = Acorn\nprivate dir = DIR\nlock directory = DIR\nstate directory = DIR\ncache directory = DIR\npid directory = DIR\nncalrpc dir = DIR\nlog file = DIR/log\nlogging = file\nserver signing = mandatory\nload printers = no\ndisable spoolss = yes\n" +
+			"map to guest = bad user\n[seeds]\npath = DIR\nguest ok = yes\n[orchids]\npath = DIR\n"},
+		args: []string{"-F", "--no-process-group", "-s", "DIR/smb.conf"},
+		says: []string{"smb.dialect=3.1.1", "smb.signing=required", "smb.id=", "smb.name=ACORN", "smb.domain=", "smb.anybody=nobody in particular", "smb.share=seeds (disk)", "smb.share=orchids (disk)"},
 	},
 	{
 		program: "nmbd",

@@ -2,14 +2,12 @@ package simsite
 
 import (
 	"bufio"
-	"bytes"
 	"encoding/binary"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"strings"
-	"time"
 )
 
 // serveIPP is a printer's web page, and behind it the printer itself (RFC 8010, 8011).
@@ -69,31 +67,6 @@ func servePJL(conn net.Conn, s Service) {
 			return
 		}
 	}
-}
-
-// serveSMB negotiates version 3.0.2 and hangs up at all else (MS-SMB2, 2.2.4).
-func serveSMB(conn net.Conn, s Service) {
-	head := make([]byte, 4)
-	if _, err := io.ReadFull(conn, head); err != nil || head[0] != 0 {
-		return
-	}
-	question := make([]byte, min(binary.BigEndian.Uint32(head), 1<<16))
-	if _, err := io.ReadFull(conn, question); err != nil || len(question) < 70 || !bytes.HasPrefix(question, []byte("\xfeSMB")) {
-		return
-	}
-	answer := make([]byte, 64+64)
-	copy(answer, question[:64])
-	answer[16] = 1 // from the server
-	body := answer[64:]
-	body[0] = 65
-	body[2] = 1
-	if s.Tells["signing"] == "required" {
-		body[2] = 3
-	}
-	binary.LittleEndian.PutUint16(body[4:], 0x0302)
-	copy(body[8:24], s.Tells["id"])
-	binary.LittleEndian.PutUint64(body[40:], uint64(time.Date(2026, 6, 1, 8, 0, 0, 0, time.UTC).Unix()+11644473600)*1e7)
-	_, _ = conn.Write(append(binary.BigEndian.AppendUint32(nil, uint32(len(answer))), answer...))
 }
 
 // serveMQTT lets in whom it is told to (OASIS MQTT 3.1.1, 3.2).

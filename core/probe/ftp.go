@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"strings"
+	"time"
 
 	"airdrift/core/evidence"
 )
@@ -44,6 +45,7 @@ func talkFTP(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
 // asNobody signs in as nobody in particular, which tells whether anybody may (RFC 1635); no file is looked at. "" where that is not told.
 func asNobody(conn net.Conn, lines *bufio.Reader) string {
 	for _, command := range []string{"USER anonymous", "PASS airdrift@airdrift.invalid"} {
+		_ = conn.SetDeadline(time.Now().Add(exchangeWait)) // servers take seconds over a refusal
 		if _, err := io.WriteString(conn, command+"\r\n"); err != nil {
 			return ""
 		}

@@ -332,6 +332,16 @@ func TestBACnetRouterThatTellsOfMany(t *testing.T) {
 	}
 }
 
+// readSharesOf reads bytes as what a pipe gives.
+func readSharesOf(message []byte) (shares []string) {
+	stub, _, ok := rpcPieces(message)
+	if ok {
+		shares, _ = readShares(stub)
+	}
+	more, _ := readShares(message)
+	return append(shares, more...)
+}
+
 func FuzzPlant(f *testing.F) {
 	for _, seed := range []string{bacnetIAmHere, bacnetFarAway, knxDescribed, string(artNetAnswer()), string(cipAnswer()), string(ptpAnswer(1)), string(sacnAnswer()), "\x31\x1d\x00\x13$SYS/broker/versionacorn 20", "</t>;rt=\"a b\";title=c,<", "VAR rack ups.model \"a \\\" b\"",
 		"\x01\x00\xaf\x01" + strings.Repeat("\x00", 40), "\x06\x00\xff\x06\x00\x00\x11\xbe\x40" + strings.Repeat("\x00", 24), "\x2b\x0e\x03\x83\x00\x00\x01\x00\x03Lab"} {
@@ -353,6 +363,10 @@ func FuzzPlant(f *testing.F) {
 		readPong(message, all)
 		readIPMI(message, all)
 		readRedfish(message, all)
+		if shares := readSharesOf(message); len(shares) > 2*maxShares {
+			t.Errorf("%d shares of one answer", len(shares))
+		}
+		_ = ntlmGuest(message)
 		readONVIF(message, all)
 		readDAV(bytes.NewReader(message), all)
 		readArtTable(message, all)

@@ -329,3 +329,76 @@ func TestBACnetOverIPv6(t *testing.T) {
 		t.Errorf("%x from %x", message, from)
 	}
 }
+
+// smbServer answers each message of a server of files with what state and body give for its command.
+func smbServer(answer func(command byte, number uint64) (state uint32, body []byte)) func(net.Conn) {
+	return func(conn net.Conn) {
+		for {
+			head := make([]byte, 4)
+			if _, err := io.ReadFull(conn, head); err != nil {
+				return
+			}
+			question := make([]byte, binary.BigEndian.Uint32(head))
+			if _, err := io.ReadFull(conn, question); err != nil {
+				return
+			}
+			state, body := answer(question[12], binary.LittleEndian.Uint64(question[24:]))
+			message := append(bytes.Clone(question[:smbHeader]), body...)
+			binary.LittleEndian.PutUint32(message[8:], state)
+			if _, err := conn.Write(append(binary.BigEndian.AppendUint32(nil, uint32(len(message))), message...)); err != nil {
+				return
+			}
+		}
+	}
+}
+
+// A server of files that never comes to an answer, or gives nonsense for one, is left within its time, and lets nobody in for all that.
+func TestServersOfFilesThatLie(t *testing.T) {
+	negotiated := []byte(smbAnswer(1))[smbHeader:]
+	challenge := append(make([]byte, 8), append([]byte("NTLMSSP\x00\x02\x00\x00\x00"), bytes.Repeat([]byte{0xff}, 60)...)...)
+	for _, tt := range []struct {
+		name   string
+		answer func(command byte, number uint64) (uint32, []byte)
+		want   string
+	}{
+		{"always pending", func(byte, uint64) (uint32, []byte) { return smbPending, make([]byte, 8) }, ""},
+		{"refuses everybody", func(byte, uint64) (uint32, []byte) { return 0xc000006d, make([]byte, 8) }, "smb.anybody=refused"},
+		{"lets in, and has no pipe", func(command byte, _ uint64) (uint32, []byte) {
+			if command == smbCreate {
+				return 0xc0000034, make([]byte, 8)
+			}
+			return 0, make([]byte, 8)
+		}, "smb.anybody=nobody in particular"},
+		{"a pipe that points outside", func(command byte, _ uint64) (uint32, []byte) { return 0, bytes.Repeat([]byte{0xff}, 100) }, "smb.anybody=nobody in particular"},
+		{"a pipe of pieces without an end", func(command byte, _ uint64) (uint32, []byte) {
+			body := make([]byte, 100)
+			body[32], body[36] = smbHeader+40, 60 // of a control
+			body[2], body[4] = smbHeader+40, 60   // of a reading
+			copy(body[40:], []byte{5, 0, 2, 0, 0x10, 0, 0, 0, 30, 0})
+			return smbMoreData, body
+		}, ""},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			began, asked := time.Now(), 0
+			ours, theirs := net.Pipe()
+			go func() {
+				defer theirs.Close()
+				smbServer(func(command byte, number uint64) (uint32, []byte) {
+					asked++
+					switch number {
+					case 0:
+						return 0, negotiated
+					case 1:
+						return smbMoreToCome, challenge
+					}
+					return tt.answer(command, number)
+				})(theirs)
+			}()
+			items := At(445).FirstWords(t.Context(), Query{}, ours, netip.MustParseAddrPort("10.40.1.9:445"), true)
+			said := slices.DeleteFunc(items, func(it evidence.Item) bool { return it.Key != keySMBAnybody && it.Key != keySMBShare })
+			if got := texts(said); got != tt.want && tt.want != "" || strings.Contains(got, "share") || asked > 40 || time.Since(began) > 2*exchangeWait {
+				t.Errorf("%s: %s after %d questions and %v, want %s", tt.name, got, asked, time.Since(began), tt.want)
+			}
+		})
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"time"
 	"unicode/utf16"
 
@@ -30,7 +31,8 @@ const (
 var _ = register(Protocol{
 	Name: "smb", Source: evidence.SourceSMB, Cost: Light,
 	Ports: []uint16{445}, Telling: []uint16{445}, Knock: []uint16{445}, Talk: talkSMB,
-	Facts: []evidence.Fact{
+	Parts: []string{"shares"},
+	Facts: slices.Concat(smbShareFacts, []evidence.Fact{
 		{Key: keySMBDialect, Says: "the newest version that it agrees to", Standard: "MS-SMB2, 2.2.4", Example: "3.1.1"},
 		{Key: keySMBID, Says: "identifier of the server", Standard: "MS-SMB2, 2.2.4", Example: "9a3f…", Use: evidence.Identifier},
 		{Key: keySMBTime, Says: "its clock", Standard: "MS-SMB2, 2.2.4", Example: "2034-05-01T12:00:00Z", Passing: true},
@@ -39,7 +41,7 @@ var _ = register(Protocol{
 		{Key: keySMBDomain, Says: "the domain or workgroup of the computer", Standard: "MS-NLMP, 2.2.2.1", Example: "GARDEN"},
 		{Key: keySMBHost, Says: "the full host name of the computer", Standard: "MS-NLMP, 2.2.2.1", Example: "acorn.fernhollow.example"},
 		{Key: keySMBVersion, Says: "version and build of the system, or of what it gives itself out as", Standard: "MS-NLMP, 2.2.2.10", Example: "10.0.20348"},
-	},
+	}),
 })
 
 // smbDialects are offered; the server takes the highest that it knows (MS-SMB2, 2.2.3).
@@ -52,8 +54,8 @@ const (
 	smbNegotiate = 64 // bytes of the fixed part of a negotiate response
 )
 
-// talkSMB negotiates, and begins a session to hear who is there; nobody signs in (MS-SMB2, 2.2.3 to 2.2.6).
-func talkSMB(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
+// talkSMB negotiates, and begins a session to hear who is there (MS-SMB2, 2.2.3 to 2.2.6), and whether anybody may come in.
+func talkSMB(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
 	if _, err := conn.Write(smbRequest()); err != nil {
 		return
 	}
@@ -66,6 +68,7 @@ func talkSMB(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
 	}
 	if answer, err = readSMBMessage(conn); err == nil {
 		readChallenge(answer, f)
+		askShares(ctx, conn, addr, answer, f)
 	}
 }
 
@@ -86,25 +89,33 @@ func readSMBMessage(conn net.Conn) ([]byte, error) {
 // ntlmNegotiate begins to sign in, and says no name (MS-NLMP, 2.2.1.1): Unicode, the target wanted, NTLM, the version.
 var ntlmNegotiate = append([]byte("NTLMSSP\x00\x01\x00\x00\x00\x05\x02\x08\x82"), make([]byte, 24)...)
 
-// sessionRequest begins a session, which is never completed: the answer says the names of who is there (MS-SMB2, 2.2.5; RFC 4178).
-func sessionRequest() []byte {
+// ntlmNegotiation begins to sign in, in the envelope of what is negotiated so (RFC 4178).
+func ntlmNegotiation() []byte {
 	mechanism := der(0x06, []byte{0x2b, 0x06, 0x01, 0x04, 0x01, 0x82, 0x37, 0x02, 0x02, 0x0a}) // NTLMSSP
-	token := der(0x60, der(0x06, []byte{0x2b, 0x06, 0x01, 0x05, 0x05, 0x02}),
+	return der(0x60, der(0x06, []byte{0x2b, 0x06, 0x01, 0x05, 0x05, 0x02}),
 		der(0xa0, der(0x30, der(0xa0, der(0x30, mechanism)), der(0xa2, der(0x04, ntlmNegotiate)))))
+}
+
+// sessionRequest begins a session: the answer says the names of who is there (MS-SMB2, 2.2.5).
+func sessionRequest() []byte {
 	message := make([]byte, smbHeader)
 	copy(message, "\xfeSMB")
 	message[4] = smbHeader
 	message[12] = 1 // session setup
 	message[14] = 1 // one credit
 	message[24] = 1 // the second message
+	message = append(message, sessionSetUp(ntlmNegotiation())...)
+	return append(binary.BigEndian.AppendUint32(nil, uint32(len(message))), message...)
+}
+
+// sessionSetUp carries a token of who signs in.
+func sessionSetUp(token []byte) []byte {
 	body := binary.LittleEndian.AppendUint16(nil, 25)
 	body = append(body, 0, 1)               // no binding; signing enabled
 	body = append(body, make([]byte, 8)...) // capabilities, channel
 	body = binary.LittleEndian.AppendUint16(body, smbHeader+24)
 	body = binary.LittleEndian.AppendUint16(body, uint16(len(token)))
-	body = append(append(body, make([]byte, 8)...), token...)
-	message = append(message, body...)
-	return append(binary.BigEndian.AppendUint32(nil, uint32(len(message))), message...)
+	return append(append(body, make([]byte, 8)...), token...)
 }
 
 // ntlmNames are the pairs of a challenge that name who is there (MS-NLMP, 2.2.2.1).
