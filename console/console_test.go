@@ -261,6 +261,8 @@ func TestConsole(t *testing.T) {
 	h.changeDevice()
 	h.mergeDevices()
 	h.changes()
+	h.responseTimes()
+	h.firmware()
 	h.whoIsIt()
 	h.hostileDevices()
 	h.credentials()
@@ -440,6 +442,30 @@ func (h *house) changes() {
 	h.do("none of a kind", chromedp.Navigate(h.path("/changes?kind=moved&sweep=1")), has("No change is known"), has("Sweep 1 only"))
 	h.do("of one device", chromedp.Navigate(h.path("/devices?text=10.40.1.24")), has("1–1 of 1"), press(`//div[@role="row"]//a[contains(.,"10.40.1.24")]`), has("Seen"), click("What changed"),
 		has("One device only"), until(`[...document.querySelectorAll("main tbody tr")].every((row) => row.innerText.includes("appeared"))`))
+}
+
+// responseTimes compares how long devices took, like with like, and goes on to one of them.
+func (h *house) responseTimes() {
+	h.do("response times", click("Response times"), has("answered by"), until(`document.querySelectorAll("main svg circle").length > 20`))
+	h.page("response-times")
+	h.do("in another protocol, by model", chromedp.Navigate(h.path("/response-times?protocol=bacnet&by=model&order=fastest")), has("By model"), has("Climate 900"),
+		until(`document.querySelectorAll("main tbody tr").length >= 5`))
+	h.do("of one model", press(`//td//button[.="Climate 900"]`), searches("only=Climate"), has("Climate 900 only: show all"))
+	h.do("a device", press(`(//main//tbody//a)[1]`), has("95 % within"), until(`[...document.querySelectorAll("td")].some(c => c.textContent === "bacnet")`))
+}
+
+// firmware looks at the versions of models, says which one is wanted, and finds the devices that are behind.
+func (h *house) firmware() {
+	h.do("firmware", click("Firmware"), has("Climate 900"), has("Versions, the newest first"))
+	h.page("firmware")
+	h.do("want one", press(`//button[@aria-label="Set the version wanted on Climate 900"]`), fill("Version that the site wants", "9.0"), click("Save"), has("9.0"))
+	h.do("those behind", press(`//label[contains(., "Only models")]`), searches("behind=yes"), has("Climate 900"), until(`document.querySelectorAll("main tbody tr").length < 5`))
+	h.do("the devices of a version", press(`(//main//tbody//td//a[contains(@class, "MuiChip-root")])[1]`), searches("firmware="), has("Climate 900"))
+}
+
+// searches waits until what is chosen stands in the address.
+func searches(part string) action {
+	return until(fmt.Sprintf("location.search.includes(%q)", part))
 }
 
 // whoIsIt looks at devices that say by their protocols who they are, and finds them by it.

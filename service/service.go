@@ -175,6 +175,8 @@ func (s *Service) register(humaAPI huma.API) {
 	s.registerDevices(humaAPI)
 	s.registerChanges(humaAPI)
 	s.registerTenures(humaAPI)
+	s.registerTimes(humaAPI)
+	s.registerFirmware(humaAPI)
 	s.registerSweepFiles(humaAPI)
 	s.registerBackup(humaAPI)
 	s.registerGrouping(humaAPI)

@@ -73,6 +73,7 @@ func bacnetStations(b booth) func(question []byte) [][]byte {
 	return func(question []byte) [][]byte {
 		if len(question) < 6 || question[0] != 0x81 || question[1] != 0x0a && question[1] != 0x0b {
 			if len(question) == 4 && question[0] == 0x81 {
+				time.Sleep(slowness(b.service))
 				return [][]byte{{0x81, 0, 0, 6, 0, question[1] << 4}} // it has no tables
 			}
 			return nil

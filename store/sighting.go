@@ -34,6 +34,7 @@ type draftRow struct {
 	FirstAt     time.Time
 	Facts       []byte
 	Passing     []byte
+	Times       string
 	FactSet     []byte // empty where the set is stored already
 }
 
@@ -54,19 +55,19 @@ func (s *Store) SaveSightings(ctx context.Context, sweep uint64, sightings []evi
 	rows := make([]draftRow, len(sightings))
 	of := map[evidence.Who]int{}
 	for i, sg := range sightings {
-		packed := evidence.Pack(sg.Items, sg.FirstAt)
+		packed := evidence.Pack(withoutTimes(sg.Items), sg.FirstAt)
 		rows[i] = draftRow{
 			SweepID: sweep, Addr: sortable(sg.Addr), MAC: macBytes(sg.MAC), Unit: fit(sg.Unit, evidence.MaxUnit), Ring: sg.Ring, LearnedFrom: fit(sg.LearnedFrom, maxLearnedFrom),
-			Answered: sg.Answered, Whole: sg.Whole, FirstAt: sg.FirstAt, Facts: packed.Hash[:], Passing: packed.Passing, FactSet: packed.Set,
+			Answered: sg.Answered, Whole: sg.Whole, FirstAt: sg.FirstAt, Facts: packed.Hash[:], Passing: packed.Passing, Times: timesText(sg.Items), FactSet: packed.Set,
 		}
 		of[rows[i].who()] = i
 	}
 	if err := s.dropKnownSets(ctx, sweep, rows); err != nil {
 		return nil, own(err, "sightings")
 	}
-	upsert := s.db.WithContext(ctx).Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"answered", "whole", "facts", "passing", "fact_set"})})
+	upsert := s.db.WithContext(ctx).Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"answered", "whole", "facts", "passing", "times", "fact_set"})})
 	var refused []Refused
-	for _, part := range batches(rows, func(r draftRow) int { return len(r.FactSet) + len(r.Passing) + 200 }) {
+	for _, part := range batches(rows, func(r draftRow) int { return len(r.FactSet) + len(r.Passing) + len(r.Times) + 200 }) {
 		failed, err := saveEach(upsert.Session(&gorm.Session{}), part)
 		if err != nil {
 			return refused, own(err, "sightings")
@@ -143,8 +144,8 @@ func seal(tx *gorm.DB, site, sweep uint64) error {
 		args      []any
 	}{
 		{"INSERT INTO fact_sets (site_id, hash, facts) SELECT ?, facts, fact_set FROM drafts WHERE sweep_id = ? AND fact_set <> '' ORDER BY facts ON DUPLICATE KEY UPDATE facts = VALUES(facts)", []any{site, sweep}},
-		{"INSERT INTO sightings SELECT sweep_id, addr, mac, unit, ring, learned_from, answered, whole, first_at, facts, passing FROM drafts d WHERE sweep_id = ? " +
-			"ORDER BY addr, mac, unit ON DUPLICATE KEY UPDATE answered = d.answered, whole = d.whole, facts = d.facts, passing = d.passing", []any{sweep}},
+		{"INSERT INTO sightings SELECT sweep_id, addr, mac, unit, ring, learned_from, answered, whole, first_at, facts, passing, times FROM drafts d WHERE sweep_id = ? " +
+			"ORDER BY addr, mac, unit ON DUPLICATE KEY UPDATE answered = d.answered, whole = d.whole, facts = d.facts, passing = d.passing, times = d.times", []any{sweep}},
 		{"DELETE FROM drafts WHERE sweep_id = ?", []any{sweep}},
 	} {
 		if err := tx.Exec(step.statement, step.args...).Error; err != nil {
@@ -244,11 +245,12 @@ type Seen struct {
 	Hashes    []evidence.Hash     // of the facts of each
 
 	passing [][]byte
+	times   []string
 	sets    *factSets
 	last    int // the sighting whose facts were given last
 }
 
-// Facts gives the facts of a sighting.
+// Facts gives the facts of a sighting, but for the times of its answers.
 func (s *Seen) Facts(sighting int) ([]evidence.Item, error) {
 	hashes := s.Hashes[sighting : sighting+1]
 	if sighting == s.last+1 || sighting == 0 {
@@ -264,7 +266,7 @@ func (s *Seen) Facts(sighting int) ([]evidence.Item, error) {
 
 // seenIn reads what a sweep that has ended saw.
 func seenIn(tx *gorm.DB, sets *factSets, sweep uint64) (*Seen, error) {
-	rows, err := tx.Raw("SELECT addr, mac, unit, ring, learned_from, answered, whole, first_at, facts, passing FROM sightings WHERE sweep_id = ? ORDER BY addr, mac, unit", sweep).Rows()
+	rows, err := tx.Raw("SELECT addr, mac, unit, ring, learned_from, answered, whole, first_at, facts, passing, times FROM sightings WHERE sweep_id = ? ORDER BY addr, mac, unit", sweep).Rows()
 	if err != nil {
 		return nil, err
 	}
@@ -272,11 +274,13 @@ func seenIn(tx *gorm.DB, sets *factSets, sweep uint64) (*Seen, error) {
 	for rows.Next() {
 		var sg evidence.Sighting
 		var addr, mac, hash, passing []byte
-		if err := rows.Scan(&addr, &mac, &sg.Unit, &sg.Ring, &sg.LearnedFrom, &sg.Answered, &sg.Whole, &sg.FirstAt, &hash, &passing); err != nil {
+		var times string
+		if err := rows.Scan(&addr, &mac, &sg.Unit, &sg.Ring, &sg.LearnedFrom, &sg.Answered, &sg.Whole, &sg.FirstAt, &hash, &passing, &times); err != nil {
 			return nil, closing(rows, err)
 		}
 		sg.Addr, sg.MAC = fromSortable(addr), macOf(mac)
 		seen.Sightings, seen.Hashes, seen.passing = append(seen.Sightings, sg), append(seen.Hashes, evidence.Hash(hash)), append(seen.passing, passing)
+		seen.times = append(seen.times, times)
 	}
 	return seen, closing(rows, rows.Err())
 }
@@ -381,6 +385,7 @@ func (s *Store) EachSighting(ctx context.Context, sweep uint64, each func(eviden
 		if sg.Items, err = seen.Facts(i); err != nil {
 			return own(err, "sightings")
 		}
+		sg.Items = append(sg.Items, timesItems(seen.times[i], sg.FirstAt)...)
 		if err := each(sg); err != nil {
 			return err
 		}
@@ -389,7 +394,7 @@ func (s *Store) EachSighting(ctx context.Context, sweep uint64, each func(eviden
 }
 
 // sightingFields are what a sighting is read from, out of drafts or out of sightings with their sets.
-const sightingFields = "s.sweep_id, s.addr, s.mac, s.unit, s.ring, s.learned_from, s.answered, s.whole, s.first_at, s.passing, "
+const sightingFields = "s.sweep_id, s.addr, s.mac, s.unit, s.ring, s.learned_from, s.answered, s.whole, s.first_at, s.passing, s.times, "
 
 // sightingsOf reads sightings of a sweep: those that a condition lets through, the first limit of them.
 func sightingsOf(tx *gorm.DB, sweep uint64, where string, limit int, args ...any) ([]evidence.Sighting, error) {
@@ -441,14 +446,16 @@ func readSightings(query *gorm.DB) ([]SightingOf, error) {
 	for rows.Next() {
 		var s SightingOf
 		var addr, mac, passing, set []byte
+		var times string
 		sg := &s.Sighting
-		if err := rows.Scan(&s.Sweep, &addr, &mac, &sg.Unit, &sg.Ring, &sg.LearnedFrom, &sg.Answered, &sg.Whole, &sg.FirstAt, &passing, &set); err != nil {
+		if err := rows.Scan(&s.Sweep, &addr, &mac, &sg.Unit, &sg.Ring, &sg.LearnedFrom, &sg.Answered, &sg.Whole, &sg.FirstAt, &passing, &times, &set); err != nil {
 			return nil, closing(rows, err)
 		}
 		sg.Addr, sg.MAC = fromSortable(addr), macOf(mac)
 		if sg.Items, err = evidence.Unpack(set, passing, sg.FirstAt); err != nil {
 			return nil, closing(rows, fmt.Errorf("stored sighting of %s: %w", sg.Who(), err))
 		}
+		sg.Items = append(sg.Items, timesItems(times, sg.FirstAt)...)
 		list = append(list, s)
 	}
 	return list, closing(rows, rows.Err())

@@ -111,6 +111,7 @@ func init() {
 		{Key: KeyLost, Source: SourceSweep, Says: "it answered before it was asked and not after: the question that was put last", Example: "ssh at tcp/22"},
 		{Key: KeySame, Source: SourceSweep, Says: "the address at which the same device was asked already, by an identifier of its own and its own tables", Example: "10.40.1.1"},
 		{Key: KeyPinned, Source: SourceSweep, Says: "where several hold its address: at which address this one was asked by itself, the system's neighbour entry being fixed to it, or else by IPv6", Example: "10.40.1.50"},
+		{Key: KeyTimes, Source: SourceSweep, Says: "how long it took over its answers in one protocol: the protocol, how many answers, how many questions without one, and median, 95th percentile and longest in milliseconds", Example: "bacnet 12 1 4.2 31 210", Passing: true},
 		{Key: KeyCut, Source: SourceSweep, Says: "the source of which more was said than is kept: of one sighting at most 2,048 facts of 256 KiB, of what it announces by itself 256 of 48 KiB", Example: "mdns"},
 		{Key: KeyLeaseName, Source: SourceLease, Says: "name, in the imported list of the site's DHCP server", Standard: "RFC 2131", Example: "front-desk-phone"},
 		{Key: KeyLeaseMAC, Source: SourceLease, Says: "MAC address, in that list", Standard: "RFC 2131", Example: "48:9b:34:00:00:01", Use: HardwareAddress},

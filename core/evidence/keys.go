@@ -127,6 +127,7 @@ const (
 	KeyLost   = "sweep.lost"
 	KeySame   = "sweep.same"
 	KeyPinned = "sweep.pinned"
+	KeyTimes  = "sweep.times"
 
 	KeyLeaseName   = "lease.name"
 	KeyLeaseMAC    = "lease.mac"

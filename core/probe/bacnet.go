@@ -69,6 +69,7 @@ var _ = register(Protocol{
 type bacnetLine struct {
 	conn  net.Conn
 	wait  time.Duration
+	took  time.Duration // the longest that it took over an answer
 	id    byte
 	heard func(h bacnetHeard) // is shown what answers nothing that was asked; may be nil
 }
@@ -113,7 +114,10 @@ func (l *bacnetLine) ask(ctx context.Context, to bacnetPlace, accepts, service b
 		}
 		return ignore
 	}
-	err = converse(ctx, l.conn, question, l.wait, take)
+	began := time.Now()
+	if err = converse(ctx, l.conn, question, l.wait, take); err == nil {
+		l.took = max(l.took, time.Since(began))
+	}
 	if err == nil && reply.kind == 0 {
 		err = errSilent // it broke off within its segments
 	}
@@ -277,6 +281,11 @@ func (b *bacnetVisit) place(at bacnetPlace, instance uint32) {
 	}
 }
 
+// patience is how long is waited where most devices keep silent: as long as the device has been seen to take, twice over.
+func (b *bacnetVisit) patience() time.Duration {
+	return max(b.query.Wait, min(2*b.line.took, bacnetPatience))
+}
+
 // tables reads to whom it passes broadcasts on (J.2.3, J.2.7).
 func (b *bacnetVisit) tables(ctx context.Context) {
 	if b.query.off("tables") || b.query.Addr.Is6() {
@@ -299,7 +308,7 @@ func (b *bacnetVisit) tables(ctx context.Context) {
 			}
 			return enough
 		}
-		if converse(ctx, b.line.conn, []byte{bvlcType, table.ask, 0, 4}, b.query.Wait, take) != nil {
+		if converse(ctx, b.line.conn, []byte{bvlcType, table.ask, 0, 4}, b.patience(), take) != nil {
 			return // who has not the one has not the other
 		}
 	}
@@ -311,7 +320,7 @@ func (b *bacnetVisit) behind(ctx context.Context, known []evidence.Item) {
 		return
 	}
 	listen := func(question []byte) {
-		_ = converse(ctx, b.line.conn, question, b.query.Wait, func(datagram []byte) verdict {
+		_ = converse(ctx, b.line.conn, question, b.patience(), func(datagram []byte) verdict {
 			if h, ok := readBACnet(datagram); ok {
 				b.hear(h)
 				return more

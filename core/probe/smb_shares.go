@@ -57,8 +57,8 @@ type smbSession struct {
 // errSMB says that a server has refused, or does not speak as it should.
 var errSMB = errors.New("the server refuses")
 
-// ask sends a message and gives the state and the body of the answer to it. What the server says meanwhile is passed over.
-func (s *smbSession) ask(command uint16, body []byte) (state uint32, answer []byte, err error) {
+// put sends a message and gives the state and the body of the answer to it. What the server says meanwhile is passed over.
+func (s *smbSession) put(command uint16, body []byte) (state uint32, answer []byte, err error) {
 	le := binary.LittleEndian
 	message := make([]byte, smbHeader, smbHeader+len(body))
 	copy(message, "\xfeSMB")
@@ -115,7 +115,7 @@ func askShares(_ context.Context, conn net.Conn, addr netip.AddrPort, challenge 
 		}
 	}
 	s.session, s.tree = 0, 0
-	if state, again, err := s.ask(smbSetUp, sessionSetUp(ntlmNegotiation())); err == nil && state == smbMoreToCome {
+	if state, again, err := s.put(smbSetUp, sessionSetUp(ntlmNegotiation())); err == nil && state == smbMoreToCome {
 		if response := ntlmGuest(again); response != nil && s.signIn(response) == nil {
 			who = "guest"
 			_ = s.list(addr, f) // that it lets the guest in stands
@@ -130,7 +130,7 @@ func askShares(_ context.Context, conn net.Conn, addr netip.AddrPort, challenge 
 // signIn ends the exchange by which a session begins (MS-SMB2, 2.2.5; RFC 4178, 4.2.2).
 func (s *smbSession) signIn(response []byte) error {
 	token := der(0xa1, der(0x30, der(0xa2, der(0x04, response))))
-	state, _, err := s.ask(smbSetUp, sessionSetUp(token))
+	state, _, err := s.put(smbSetUp, sessionSetUp(token))
 	if err == nil && state != 0 {
 		err = errSMB
 	}
@@ -218,10 +218,10 @@ func (s *smbSession) list(addr netip.AddrPort, f *found) error {
 	le := binary.LittleEndian
 	path := wide(`\\` + addr.Addr().WithZone("").String() + `\IPC$`)
 	connect := le.AppendUint16([]byte{9, 0, 0, 0, smbHeader + 8, 0}, uint16(len(path)))
-	if state, _, err := s.ask(smbConnect, append(connect, path...)); err != nil || state != 0 {
+	if state, _, err := s.put(smbConnect, append(connect, path...)); err != nil || state != 0 {
 		return errors.Join(err, errSMB)
 	}
-	state, opened, err := s.ask(smbCreate, smbPipe("srvsvc"))
+	state, opened, err := s.put(smbCreate, smbPipe("srvsvc"))
 	if err != nil || state != 0 || len(opened) < smbHeader+80 {
 		return errors.Join(err, errSMB)
 	}
@@ -267,7 +267,7 @@ func (s *smbSession) transceive(file, question []byte) ([]byte, error) {
 	body = append(body, make([]byte, 12)...)
 	body = le.AppendUint32(body, smbPipeAnswer)
 	body = append(body, 1, 0, 0, 0, 0, 0, 0, 0)
-	state, answer, err := s.ask(smbControl, append(body, question...))
+	state, answer, err := s.put(smbControl, append(body, question...))
 	if err != nil || state != 0 && state != smbMoreData || len(answer) < smbHeader+40 {
 		return nil, errors.Join(err, errSMB)
 	}
@@ -295,7 +295,7 @@ func (s *smbSession) readPipe(file []byte) ([]byte, error) {
 	body := []byte{49, 0, 0, 0}
 	body = le.AppendUint32(body, smbPipeAnswer)
 	body = append(append(body, make([]byte, 8)...), file...)
-	state, answer, err := s.ask(smbRead, append(body, make([]byte, 17)...))
+	state, answer, err := s.put(smbRead, append(body, make([]byte, 17)...))
 	if err != nil || state != 0 && state != smbMoreData || len(answer) < smbHeader+16 {
 		return nil, errors.Join(err, errSMB)
 	}

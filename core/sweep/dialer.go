@@ -14,7 +14,10 @@ import (
 
 // dialer opens connections to devices with care for them and within the pace. What has to be waited for first is no part of the
 // wait for the device.
-type dialer struct{ *engine }
+type dialer struct {
+	*engine
+	clock *clock // that keeps the times of answers
+}
 
 var _ probe.Dialer = dialer{}
 
@@ -38,9 +41,9 @@ func (d dialer) Dial(ctx context.Context, network string, addr netip.AddrPort, w
 		return nil, err
 	}
 	if network == "udp" {
-		return &pacedConn{Conn: conn, paced: paced{ctx: ctx, engine: d.engine}, to: addr.Addr()}, nil
+		conn = &pacedConn{Conn: conn, paced: paced{ctx: ctx, engine: d.engine}, to: addr.Addr()}
 	}
-	return conn, nil
+	return &timedConn{Conn: conn, question: question{clock: d.clock}}, nil
 }
 
 // mayConnect waits for the device's gap and for a turn.
@@ -67,7 +70,7 @@ func (d dialer) ListenPacket(ctx context.Context, network string, addr netip.Add
 	if err != nil {
 		return nil, err
 	}
-	return &pacedPackets{PacketConn: conn, paced: paced{ctx: ctx, engine: d.engine}}, nil
+	return &timedPackets{PacketConn: &pacedPackets{PacketConn: conn, paced: paced{ctx: ctx, engine: d.engine}}, question: question{clock: d.clock}}, nil
 }
 
 // zoned says by which link a link-local address is reached (RFC 4007, 11).

@@ -70,7 +70,8 @@ type target struct {
 	answers  map[*probe.Protocol][]evidence.Item // to questions, by the protocol
 	lastWord string                              // question that was put last
 	refused  bool                                // it has refused a port
-	silent   []uint16                            // ports that neither accepted nor refused, at most maxSilent+1
+	clocks   map[*probe.Protocol]*clock
+	silent   []uint16 // ports that neither accepted nor refused, at most maxSilent+1
 }
 
 func (i *interviewer) newTarget(a netip.Addr) *target {
@@ -165,7 +166,7 @@ func (i *interviewer) interview(ctx context.Context, t *target) (asked bool, err
 	t.left = uint64(len(i.ports) + len(i.questions(t)))
 	i.meter.expect(asking, t.left)
 	defer func() { i.meter.settle(asking, t.left) }()
-	for _, step := range []func(context.Context, *target) error{i.askWhoItIs, i.askQuestions, i.askPages, i.askPorts, i.askWhatFollows, i.lookAfter} {
+	for _, step := range []func(context.Context, *target) error{i.askWhoItIs, i.askQuestions, i.askPages, i.askPorts, i.askWhatFollows, i.lookAfter, i.noteTimes} {
 		if err := step(ctx, t); err != nil {
 			return true, err
 		}
@@ -174,6 +175,13 @@ func (i *interviewer) interview(ctx context.Context, t *target) (asked bool, err
 		}
 	}
 	return i.spoke(ctx, t), nil
+}
+
+// noteTimes notes how long the device took over its answers.
+func (i *interviewer) noteTimes(ctx context.Context, t *target) error {
+	mac, known := i.holder(ctx, t)
+	i.noteOf(ctx, t, mac, known, t.times())
+	return ctx.Err()
 }
 
 // spoke reports whether anything was said at an address whose MAC answers for many.

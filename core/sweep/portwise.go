@@ -146,7 +146,7 @@ func (i *interviewer) hearOut(ctx context.Context, t *target, p *probe.Protocol,
 		return nil
 	}
 	t.asks(fmt.Sprintf("%s at %s", p.Name, evidence.TCP(addr.Port())))
-	return p.FirstWords(ctx, i.query(t, p), conn, i.zoned(addr), t.pace.lets(probe.Demanding))
+	return p.FirstWords(ctx, i.query(t, p), t.timed(p, conn), i.zoned(addr), t.pace.lets(probe.Demanding))
 }
 
 // askWhatFollows speaks the protocols that may be spoken only to devices that have said so.
@@ -187,7 +187,7 @@ func (i *interviewer) followUp(ctx context.Context, t *target, p *probe.Protocol
 		return err
 	}
 	t.asks(fmt.Sprintf("%s at %s", p.Name, evidence.TCP(addr.Port())))
-	i.noteOf(ctx, t, mac, true, p.FirstWords(ctx, i.query(t, p), conn, i.zoned(addr), true))
+	i.noteOf(ctx, t, mac, true, p.FirstWords(ctx, i.query(t, p), t.timed(p, conn), i.zoned(addr), true))
 	return nil
 }
 

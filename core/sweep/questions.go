@@ -120,7 +120,7 @@ func (i *interviewer) query(t *target, p *probe.Protocol) probe.Query {
 		wait = i.timers.wait(i.servers[0].Addr())
 	}
 	return probe.Query{
-		Dialer: dialer{i.engine}, Addr: t.at, Wait: max(wait, leastWait), Servers: i.servers,
+		Dialer: dialer{i.engine, t.clock(p)}, Addr: t.at, Wait: max(wait, leastWait), Servers: i.servers,
 		Credentials: i.order.Credentials, Preferred: i.order.Preferred[t.addr],
 		Off:     func(part string) bool { return slices.Contains(i.order.Off, p.Name+"."+part) },
 		Unit:    func(unit string, items []evidence.Item) { i.noteUnit(t, unit, items) },
@@ -178,7 +178,7 @@ func (i *interviewer) askPages(ctx context.Context, t *target) error {
 		}
 		t.asks("the pages that " + p.Name + " named")
 		if mac, known := i.holder(ctx, t); known {
-			i.noteOf(ctx, t, mac, true, p.Points(ctx, dialer{i.engine}, t.at, told))
+			i.noteOf(ctx, t, mac, true, p.Points(ctx, dialer{i.engine, t.clock(p)}, t.at, told))
 		}
 		leave()
 	}

@@ -44,6 +44,8 @@ func DataDir(t testing.TB) string {
 type Config struct {
 	Console fs.FS  // nil: none
 	DSN     string // of an empty database; empty starts a server for this test alone, which takes seconds
+
+	Scenario *simsite.Scenario // nil: the demo building
 }
 
 // Demo runs a service on the demo building, which is entered as a site. Everything is closed when the test ends.
@@ -75,7 +77,10 @@ func On(t testing.TB, data string) *Service {
 
 func run(t testing.TB, data string, config Config) *Service {
 	t.Helper()
-	scenario := simsitetest.Demo(t)
+	scenario := config.Scenario
+	if scenario == nil {
+		scenario = simsitetest.Demo(t)
+	}
 	wire, err := simsitetest.Start(t, scenario).Wire()
 	if err != nil {
 		t.Fatal(err)

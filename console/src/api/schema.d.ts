@@ -278,6 +278,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/response-times": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How long a device took over its answers, sweep by sweep, the newest first */
+        get: operations["list-device-times"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}/split": {
         parameters: {
             query?: never;
@@ -592,6 +609,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/firmware": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the versions of firmware lie over the devices of each model */
+        get: operations["list-firmware"];
+        /** Say which version of its firmware the site wants on a model */
+        put: operations["want-firmware"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/firmware.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same as CSV */
+        get: operations["export-firmware"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/keeping": {
         parameters: {
             query?: never;
@@ -759,6 +811,40 @@ export interface paths {
         put?: never;
         /** Read all stored evidence again and write the ledger anew, with no packet sent */
         post: operations["reread-sweeps"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/response-times": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How long devices took over their answers in one protocol, the slowest first */
+        get: operations["get-response-times"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/response-times.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same as CSV */
+        get: operations["export-response-times"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1496,6 +1582,40 @@ export interface components {
             traits: string[];
             vendor?: string;
         };
+        DeviceTimes: {
+            addr?: string;
+            /**
+             * Format: int64
+             * @description How many answers there were
+             */
+            answers: number;
+            /** Format: int64 */
+            device: number;
+            kind: string;
+            /**
+             * Format: int64
+             * @description Questions to which nothing came within their time
+             */
+            lost: number;
+            /**
+             * Format: double
+             * @description Median, in milliseconds
+             */
+            median: number;
+            model?: string;
+            /**
+             * Format: double
+             * @description 95th percentile, in milliseconds
+             */
+            most: number;
+            name?: string;
+            vendor?: string;
+            /**
+             * Format: double
+             * @description Longest, in milliseconds
+             */
+            worst: number;
+        };
         Entry: {
             address?: string;
             /** @description Where it has never answered: devices in no register that it could mean. Linking one of them settles it. */
@@ -1633,6 +1753,33 @@ export interface components {
              * @example 10.40.1.0/24
              */
             subnet: string;
+        };
+        FirmwareCount: {
+            /** Format: int64 */
+            devices: number;
+            version: string;
+        };
+        FirmwareSpread: {
+            /**
+             * Format: int64
+             * @description Devices with an older version than is wanted, or where none is, than the newest seen
+             */
+            behind: number;
+            /** Format: int64 */
+            devices: number;
+            model: string;
+            /** @description The newest version seen at the site */
+            newest?: string;
+            /**
+             * Format: int64
+             * @description Devices that do not tell theirs
+             */
+            unknown: number;
+            vendor?: string;
+            /** @description The newest first */
+            versions: components["schemas"]["FirmwareCount"][];
+            /** @description The version that the site wants */
+            wanted?: string;
         };
         Group: {
             /**
@@ -1794,6 +1941,16 @@ export interface components {
              */
             total?: number;
         };
+        ListFirmwareSpread: {
+            items: components["schemas"]["FirmwareSpread"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
         ListLogLine: {
             items: components["schemas"]["LogLine"][];
             /** @description Given as cursor it asks for the next page; left out on the last one */
@@ -1916,6 +2073,16 @@ export interface components {
         };
         ListVantage: {
             items: components["schemas"]["Vantage"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListVisitTimes: {
+            items: components["schemas"]["VisitTimes"][];
             /** @description Given as cursor it asks for the next page; left out on the last one */
             next?: string;
             /**
@@ -2286,6 +2453,11 @@ export interface components {
             /** @description What of it can be left out by itself */
             parts: string[];
         };
+        ProtocolCount: {
+            /** Format: int64 */
+            devices: number;
+            protocol: string;
+        };
         Reach: {
             /** @description The next hop where it lies beyond */
             by?: string;
@@ -2304,6 +2476,23 @@ export interface components {
         };
         RecoveryCodes: {
             codes: string[];
+        };
+        ResponseTimes: {
+            /** Format: date-time */
+            began: string;
+            devices: components["schemas"]["DeviceTimes"][];
+            protocol?: string;
+            /** @description In which protocols devices answered, most of them first */
+            protocols: components["schemas"]["ProtocolCount"][];
+            /** Format: int64 */
+            sweep: number;
+            /**
+             * Format: int64
+             * @description How many devices are meant, of which the list has the first
+             */
+            total: number;
+            /** @description Where it was seen from */
+            vantage?: string;
         };
         Rights: {
             /** @description Echo requests */
@@ -2620,6 +2809,40 @@ export interface components {
             /** @description The maker in the form Airdrift uses */
             vendor?: string;
         };
+        VisitTimes: {
+            /**
+             * Format: int64
+             * @description How many answers there were
+             */
+            answers: number;
+            /** Format: date-time */
+            began: string;
+            /**
+             * Format: int64
+             * @description Questions to which nothing came within their time
+             */
+            lost: number;
+            /**
+             * Format: double
+             * @description Median, in milliseconds
+             */
+            median: number;
+            /**
+             * Format: double
+             * @description 95th percentile, in milliseconds
+             */
+            most: number;
+            protocol: string;
+            /** Format: int64 */
+            sweep: number;
+            /** @description Where it was seen from */
+            vantage?: string;
+            /**
+             * Format: double
+             * @description Longest, in milliseconds
+             */
+            worst: number;
+        };
         Waits: {
             /**
              * Format: int64
@@ -2645,6 +2868,12 @@ export interface components {
              * @example 4000
              */
             most: number;
+        };
+        WantedFirmware: {
+            model: string;
+            vendor?: string;
+            /** @description Empty where none in particular is wanted any more */
+            version: string;
         };
         Warning: {
             text: string;
@@ -3250,6 +3479,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-device-times": {
+        parameters: {
+            query?: {
+                /** @description What the page before gave as next; left out for the first */
+                cursor?: string;
+                /** @description How many items a page has at most */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the device */
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListVisitTimes"];
                 };
             };
             /** @description Error */
@@ -4198,6 +4464,102 @@ export interface operations {
             };
         };
     };
+    "list-firmware": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListFirmwareSpread"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "want-firmware": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantedFirmware"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-firmware": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "set-keeping": {
         parameters: {
             query?: never;
@@ -4647,6 +5009,92 @@ export interface operations {
         responses: {
             /** @description No Content */
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-response-times": {
+        parameters: {
+            query?: {
+                /** @description As this sweep saw it; the newest that has ended where left out */
+                sweep?: number;
+                /** @description By its name; the one that most devices answered in where left out */
+                protocol?: string;
+                /** @description Only devices of these kinds */
+                kind?: string[] | null;
+                /** @description Only devices of these models */
+                model?: string[] | null;
+                /** @description Which devices come first, by their median */
+                order?: "slowest" | "fastest";
+                /** @description At most so many devices */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResponseTimes"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-response-times": {
+        parameters: {
+            query?: {
+                /** @description As this sweep saw it; the newest that has ended where left out */
+                sweep?: number;
+                /** @description By its name; the one that most devices answered in where left out */
+                protocol?: string;
+                /** @description Only devices of these kinds */
+                kind?: string[] | null;
+                /** @description Only devices of these models */
+                model?: string[] | null;
+                /** @description Which devices come first, by their median */
+                order?: "slowest" | "fastest";
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

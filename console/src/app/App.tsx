@@ -13,6 +13,8 @@ import { DevicePage } from '../devices/DevicePage';
 import { DevicesPage } from '../devices/DevicesPage';
 import { FencePage } from '../fence/FencePage';
 import { FootingPage } from '../footing/FootingPage';
+import { FirmwarePage } from '../judging/FirmwarePage';
+import { ResponseTimesPage } from '../judging/ResponseTimesPage';
 import { OverviewPage } from '../overview/OverviewPage';
 import { RegisterPage } from '../register/RegisterPage';
 import { SignInPage } from '../signin/SignInPage';
@@ -53,6 +55,8 @@ export function App() {
                 <Route path="sites/:site/sweeps" element={<SweepsPage />} />
                 <Route path="sites/:site/sweeps/:sweep" element={<SweepPage />} />
                 <Route path="sites/:site/changes" element={<ChangesPage />} />
+                <Route path="sites/:site/response-times" element={<ResponseTimesPage />} />
+                <Route path="sites/:site/firmware" element={<FirmwarePage />} />
                 <Route path="sites/:site/register" element={<RegisterPage />} />
                 <Route path="sites/:site/fence" element={<FencePage />} />
                 <Route path="sites/:site/footing" element={<FootingPage />} />

@@ -8,6 +8,8 @@ import KeyIcon from '@mui/icons-material/KeyOutlined';
 import LogoutIcon from '@mui/icons-material/LogoutOutlined';
 import MenuIcon from '@mui/icons-material/MenuOutlined';
 import OverviewIcon from '@mui/icons-material/SpaceDashboardOutlined';
+import TimesIcon from '@mui/icons-material/SpeedOutlined';
+import FirmwareIcon from '@mui/icons-material/MemoryOutlined';
 import RegisterIcon from '@mui/icons-material/FactCheckOutlined';
 import AccountIcon from '@mui/icons-material/AccountCircleOutlined';
 import RuleIcon from '@mui/icons-material/RuleOutlined';
@@ -26,13 +28,15 @@ import { AccountPage } from '../users/AccountPage';
 import { Failure, Loading, Page } from './parts';
 import { useMay, useSession, useSites, type Role } from './queries';
 
-const drawerWidth = 212;
+const drawerWidth = 228;
 
 const pages: { path: string; label: string; icon: ReactNode; role?: Role }[] = [
   { path: '', label: 'Overview', icon: <OverviewIcon /> },
   { path: '/devices', label: 'Devices', icon: <DevicesIcon /> },
   { path: '/sweeps', label: 'Sweeps', icon: <SweepIcon /> },
   { path: '/changes', label: 'Changes', icon: <ChangesIcon /> },
+  { path: '/response-times', label: 'Response times', icon: <TimesIcon /> },
+  { path: '/firmware', label: 'Firmware', icon: <FirmwareIcon /> },
   { path: '/register', label: 'Register', icon: <RegisterIcon /> },
   { path: '/fence', label: 'Fence', icon: <FenceIcon /> },
   { path: '/footing', label: 'Footing', icon: <FootingIcon /> },

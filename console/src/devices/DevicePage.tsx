@@ -8,6 +8,7 @@ import { DeviceText, Empty, Failure, Loading, Page, Pairs, Panel, Scrolling, Sta
 import { bytes, moment, odds, speed, visible } from '../lib/format';
 import { Actions } from './DeviceActions';
 import { Decisions } from './Decisions';
+import { DeviceTimes } from './DeviceTimes';
 import { LifeLine } from './LifeLine';
 import { Tenures } from './Tenures';
 import { KindIcon, kindLabel } from './kinds';
@@ -67,6 +68,7 @@ function Shown({ d }: { d: Device }) {
             {d.parts.length > 0 && <Parts d={d} />}
             {d.certificates.length > 0 && <Certificates d={d} />}
             <Ports d={d} />
+            <DeviceTimes d={d} />
           </Stack>
         </Grid>
       </Grid>

@@ -1,0 +1,71 @@
+import { Box, Typography } from '@mui/material';
+import { useNavigate } from 'react-router';
+
+import { visible } from '../lib/format';
+import { milliseconds, type Group } from './spread';
+
+const left = 190;
+const width = 900;
+const row = 30;
+const head = 26;
+const foot = 26;
+
+/** How like devices lie beside each other: a row for each group, a dot for each device's median, a line up to its 95th percentile, a bar
+ * between the quartiles. The scale is logarithmic, as times differ by factors. */
+export function SpreadPlot({ site, groups }: { site: number; groups: Group[] }) {
+  const navigate = useNavigate();
+  const all = groups.flatMap((g) => g.devices);
+  const least = Math.min(...all.map((d) => d.median));
+  const most = Math.max(...all.map((d) => d.most));
+  const from = Math.floor(Math.log10(Math.max(least, 0.01)));
+  const to = Math.max(Math.ceil(Math.log10(Math.max(most, 0.01))), from + 1);
+  const x = (ms: number) => left + ((width - left - 44) * (Math.log10(Math.max(ms, 10 ** from)) - from)) / (to - from);
+  const height = head + groups.length * row + foot;
+  const decades = Array.from({ length: to - from + 1 }, (_, i) => 10 ** (from + i));
+  return (
+    <Box tabIndex={0} role="group" aria-label="Plot of response times, to be scrolled" sx={{ overflowX: 'auto' }}>
+      <Box component="svg" viewBox={`0 0 ${width} ${height}`} role="img" aria-label="Median response times by group; the table below has the same figures" sx={{ width: '100%', minWidth: 620, maxWidth: 1180, display: 'block', '& text': { fill: 'var(--mui-palette-text-primary)', fontSize: 13 }, '& .faint': { fill: 'var(--mui-palette-text-secondary)', fontSize: 12 } }}>
+        {decades.map((ms) => (
+          <g key={ms}>
+            <line x1={x(ms)} x2={x(ms)} y1={head - 4} y2={height - foot} stroke="var(--mui-palette-divider)" />
+            {[head - 10, height - 8].map((y) => (
+              <text key={y} className="faint" x={x(ms)} y={y} textAnchor="middle">
+                {milliseconds(ms)}
+              </text>
+            ))}
+          </g>
+        ))}
+        {groups.map((g, i) => {
+          const y = head + i * row + row / 2;
+          return (
+            <g key={g.name}>
+              <text x={left - 12} y={y + 4} textAnchor="end">
+                {shortened(visible(g.name))}
+              </text>
+              {g.devices.length > 1 && <rect x={x(g.low) - 3} width={x(g.high) - x(g.low) + 6} y={y - 9} height={18} rx={4} fill="var(--mui-palette-action-selected)" />}
+              {g.devices.length > 1 && <line x1={x(g.middle)} x2={x(g.middle)} y1={y - 9} y2={y + 9} stroke="var(--mui-palette-text-secondary)" strokeWidth={2} />}
+              {g.devices.map((d) => {
+                const out = g.outliers.has(d.device);
+                const colour = out ? 'var(--mui-palette-error-main)' : 'var(--mui-palette-primary-main)';
+                return (
+                  <g key={d.device} style={{ cursor: 'pointer' }} onClick={() => void navigate(`/sites/${site}/devices/${d.device}`)}>
+                    <title>{`${visible(d.name || d.addr || `device ${d.device}`)}: median ${milliseconds(d.median)}, 95 % within ${milliseconds(d.most)}${out ? '; far slower than its like' : ''}`}</title>
+                    <line x1={x(d.median)} x2={x(d.most)} y1={y} y2={y} stroke={colour} strokeOpacity={0.35} strokeWidth={2} />
+                    <circle cx={x(d.median)} cy={y} r={out ? 6 : 4.5} fill={colour} fillOpacity={0.75} />
+                  </g>
+                );
+              })}
+            </g>
+          );
+        })}
+      </Box>
+      <Typography variant="body2" color="textSecondary" sx={{ mt: 1 }}>
+        Each dot is a device’s median, its line reaches to the 95th percentile; the bar lies between the quartiles of the group. Red ones are far slower than their like.
+      </Typography>
+    </Box>
+  );
+}
+
+function shortened(text: string) {
+  return text.length > 24 ? `${text.slice(0, 23)}…` : text;
+}

@@ -1,0 +1,100 @@
+package evidence
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Times is how long a device took over its answers in one protocol, in one visit: from the question's leaving to the beginning of the
+// answer, as seen from where the sweep ran. It is written as a fact (KeyTimes).
+type Times struct {
+	Protocol string // by its name
+	Answers  int
+	Lost     int // questions to which nothing came within their time
+	Median   time.Duration
+	Most     time.Duration // 95 of a hundred answers took no longer
+	Worst    time.Duration
+}
+
+// maxProtocol is the longest name of a protocol that is read.
+const maxProtocol = 40
+
+// TimesOf reckons the times of answers. The list is put into order.
+func TimesOf(protocol string, answers []time.Duration, count, lost int) Times {
+	t := Times{Protocol: protocol, Answers: count, Lost: lost}
+	if len(answers) == 0 {
+		return t
+	}
+	slices.Sort(answers)
+	at := func(share float64) time.Duration { return answers[int(math.Ceil(share*float64(len(answers))))-1] }
+	t.Median, t.Most, t.Worst = at(0.5), at(0.95), answers[len(answers)-1]
+	return t
+}
+
+// String writes times as the value of a fact: the protocol, how many answers and losses, and median, 95th percentile and longest in
+// milliseconds.
+func (t Times) String() string {
+	ms := func(d time.Duration) string { return strconv.FormatFloat(float64(d.Microseconds())/1000, 'f', -1, 64) }
+	return fmt.Sprintf("%s %d %d %s %s %s", t.Protocol, t.Answers, t.Lost, ms(t.Median), ms(t.Most), ms(t.Worst))
+}
+
+// ParseTimes reads the value of such a fact. ok is false where it is none.
+func ParseTimes(value string) (t Times, ok bool) {
+	words := strings.Split(value, " ")
+	if len(words) != 6 || words[0] == "" || len(words[0]) > maxProtocol {
+		return Times{}, false
+	}
+	const longest = float64(time.Hour / time.Millisecond)
+	t.Protocol = words[0]
+	for i, to := range []*int{&t.Answers, &t.Lost} {
+		n, err := strconv.ParseUint(words[1+i], 10, 31)
+		if err != nil {
+			return Times{}, false
+		}
+		*to = int(n)
+	}
+	for i, to := range []*time.Duration{&t.Median, &t.Most, &t.Worst} {
+		ms, err := strconv.ParseFloat(words[3+i], 64)
+		if err != nil || !(ms >= 0 && ms <= longest) {
+			return Times{}, false
+		}
+		*to = time.Duration(math.Round(ms*1000)) * time.Microsecond
+	}
+	return t, t.Median <= t.Most && t.Most <= t.Worst
+}
+
+// With gives the times of the same protocol at two addresses of a device together. What cannot be reckoned from both is taken from the one
+// with more answers.
+func (t Times) With(other Times) Times {
+	more := t
+	if other.Answers > t.Answers {
+		more = other
+	}
+	more.Answers, more.Lost, more.Worst = t.Answers+other.Answers, t.Lost+other.Lost, max(t.Worst, other.Worst)
+	return more
+}
+
+// TimesIn gives the times among facts, in order of their protocols, each once.
+func TimesIn(items []Item) []Times {
+	var all []Times
+	for _, it := range items {
+		if it.Key != KeyTimes {
+			continue
+		}
+		t, ok := ParseTimes(it.Value)
+		if !ok {
+			continue
+		}
+		if at := slices.IndexFunc(all, func(a Times) bool { return a.Protocol == t.Protocol }); at >= 0 {
+			all[at] = all[at].With(t)
+		} else {
+			all = append(all, t)
+		}
+	}
+	slices.SortFunc(all, func(a, b Times) int { return strings.Compare(a.Protocol, b.Protocol) })
+	return all
+}
