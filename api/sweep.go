@@ -22,6 +22,7 @@ type Plan struct {
 	Quiet    []string   `json:"quiet,omitempty" doc:"Hours of each day, by the clock of the service's machine, in which nothing is sent" example:"[\"07:00-18:30\"]"`
 	Waits    *Waits     `json:"waits,omitempty" doc:"How long answers are waited for"`
 	Patience *Patience  `json:"patience,omitempty" doc:"How long a device that keeps silent is taken to be there still"`
+	Read     bool       `json:"read,omitempty" doc:"Count how much systems offer, such as the objects of BACnet, once all have been asked"`
 }
 
 // Patience is how long a device that keeps silent is taken to be there still; both have to be used up.
@@ -119,7 +120,7 @@ type Behind struct {
 
 // Progress says how far a sweep is.
 type Progress struct {
-	Stage   string  `json:"stage" doc:"roll call or asking"`
+	Stage   string  `json:"stage" doc:"roll call, asking or reading"`
 	Done    uint64  `json:"done" doc:"Questions settled in this stage"`
 	Total   uint64  `json:"total" doc:"Questions of this stage"`
 	Found   int     `json:"found" doc:"Sightings so far"`

@@ -12,7 +12,7 @@ import (
 
 // readPlan reads what else is asked of a sweep; nil where nothing is.
 func readPlan(c *cli.Command) (*api.Plan, error) {
-	plan := api.Plan{LeaveOut: c.StringSlice("leave-out"), Quiet: c.StringSlice("quiet")}
+	plan := api.Plan{LeaveOut: c.StringSlice("leave-out"), Quiet: c.StringSlice("quiet"), Read: c.Bool("read")}
 	for _, text := range c.StringSlice("never") {
 		port, err := strconv.ParseUint(text, 10, 16)
 		if err != nil || port == 0 {
@@ -37,7 +37,7 @@ func readPlan(c *cli.Command) (*api.Plan, error) {
 	if patience := (api.Patience{Sweeps: c.Int("patience-sweeps"), Days: c.Int("patience-days")}); patience != (api.Patience{}) {
 		plan.Patience = &patience
 	}
-	if len(plan.LeaveOut)+len(plan.Never)+len(plan.Paces)+len(plan.Quiet) == 0 && plan.Waits == nil && plan.Patience == nil {
+	if len(plan.LeaveOut)+len(plan.Never)+len(plan.Paces)+len(plan.Quiet) == 0 && plan.Waits == nil && plan.Patience == nil && !plan.Read {
 		return nil, nil
 	}
 	return &plan, nil

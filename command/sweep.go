@@ -37,6 +37,7 @@ func (p Program) sweepCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "pace-for", Usage: "pace for a part of the ranges, such as `gentle=10.40.3.0/24`; may be given again"},
 			&cli.IntFlag{Name: "patience-sweeps", Usage: "a device has vanished when so `MANY` sweeps in a row have missed it, and ..."},
 			&cli.IntFlag{Name: "patience-days", Usage: "... so `MANY` days have passed since it was seen"},
+			&cli.BoolFlag{Name: "read", Usage: "count how much systems offer, such as the objects of BACnet controllers, once all have been asked"},
 			&cli.StringSliceFlag{Name: "quiet", Usage: "`HOURS` of each day in which nothing is sent, such as 07:00-18:30; may be given again"},
 			&cli.StringFlag{Name: "waits", Usage: "how long answers are waited for, in milliseconds, such as `first=1000,least=300,most=4000,last=2000`"},
 			&cli.StringFlag{Name: "ports", Usage: "TCP `PORTS` to ask: telling, usual (some 200), all, or a list such as 22,80,8000-8100", Value: "telling"},

@@ -311,7 +311,7 @@ func (h *house) sweepWithFaults() {
 	h.do("a range that is malformed", click("Overview"), click("Start a sweep"), has("Leave out"), fill("Ranges", "10.40.1.0/24, 10.40.300.9"), click("Start"), has(`"10.40.300.9" is not an address`))
 	h.accessible("start a sweep")
 	h.shot("start-sweep")
-	h.do("a plan", click("With more care"), has("Quiet hours"), fill("Quiet hours", "at night"), fill("Ranges", "10.40.1.0/24"), click("Start"), has(`quiet hours "at night"`),
+	h.do("a plan", click("With more care, or more thoroughly"), has("Quiet hours"), fill("Quiet hours", "at night"), fill("Ranges", "10.40.1.0/24"), click("Start"), has(`quiet hours "at night"`),
 		fill("Quiet hours", "03:00-03:01"), fill("Ports never sent anything", "9100"))
 	h.accessible("a plan")
 	h.do("a range outside", fill("Ranges", "10.41.0.0/24"), click("Start"), has("10.41.0.0 lies outside the networks this site may be swept in"))

@@ -13,7 +13,7 @@ func fromPlan(p *api.Plan) sweep.Plan {
 	if p == nil {
 		return sweep.Plan{}
 	}
-	plan := sweep.Plan{Off: p.LeaveOut, Never: p.Never, Quiet: p.Quiet}
+	plan := sweep.Plan{Off: p.LeaveOut, Never: p.Never, Quiet: p.Quiet, Read: p.Read}
 	for _, part := range p.Paces {
 		plan.Paces = append(plan.Paces, sweep.PartPace{Ranges: part.Ranges, Pace: part.Pace})
 	}
@@ -31,10 +31,10 @@ func fromPlan(p *api.Plan) sweep.Plan {
 
 // toPlan gives nil for a plan that asks for nothing in particular.
 func toPlan(p sweep.Plan) *api.Plan {
-	if len(p.Off)+len(p.Never)+len(p.Paces)+len(p.Quiet) == 0 && p.Waits == (sweep.Waits{}) && p.Patience == (sweep.Patience{}) {
+	if len(p.Off)+len(p.Never)+len(p.Paces)+len(p.Quiet) == 0 && p.Waits == (sweep.Waits{}) && p.Patience == (sweep.Patience{}) && !p.Read {
 		return nil
 	}
-	plan := &api.Plan{LeaveOut: p.Off, Never: p.Never, Quiet: p.Quiet}
+	plan := &api.Plan{LeaveOut: p.Off, Never: p.Never, Quiet: p.Quiet, Read: p.Read}
 	for _, part := range p.Paces {
 		plan.Paces = append(plan.Paces, api.PartPace{Ranges: part.Ranges, Pace: part.Pace})
 	}

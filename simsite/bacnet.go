@@ -27,7 +27,8 @@ const (
 
 // serveBACnet answers as a device of BACnet/IP (ASHRAE 135, annex J): "instance", "name", "vendor" (a number), "maker", "model", "firmware", "application",
 // "location", "serial". "behind" lists the devices of an MS/TP network, written "2001/05=1201/Name/Maker/Model/1.2; ..."; "knows: single" makes it one
-// that reads a property at a time, "room: little" one that answers in segments, "slow" one that takes its time.
+// that reads a property at a time, "room: little" one that answers in segments, "slow" one that takes its time. "objects" is how many objects it has by the
+// number of their type, "0=40 5=20"; "list: cut" makes the second half of that list refuse to be read.
 func serveBACnet(conn net.PacketConn, b booth) {
 	eachDatagram(conn, bacnetStations(b))
 }
@@ -173,6 +174,42 @@ func bacnetUnsigned(n uint32) []byte {
 	return append([]byte{0x20 | byte(len(raw))}, raw...)
 }
 
+// bacnetObjects gives the objects of a device beside its own, from "objects".
+func bacnetObjects(tells map[string]string) (objects []uint32) {
+	for _, one := range strings.Fields(tells["objects"]) {
+		kind, count, _ := strings.Cut(one, "=")
+		number, _ := strconv.ParseUint(kind, 10, 10) // 0 where it is none
+		many, _ := strconv.ParseUint(count, 10, 16)
+		for i := range uint32(many) {
+			objects = append(objects, uint32(number)<<22|(i+1))
+		}
+	}
+	return objects
+}
+
+// bacnetList gives a place of the list of objects, its length for the place 0, or all of it for one below (12.1.5); nil where it is refused.
+func bacnetList(s bacnetStation, place int) []byte {
+	objects := append([]uint32{8<<22 | s.instance}, bacnetObjects(s.tells)...)
+	last := len(objects)
+	if s.tells["list"] == "cut" {
+		last /= 2
+	}
+	name := func(object uint32) []byte { return binary.BigEndian.AppendUint32([]byte{0xc4}, object) }
+	switch {
+	case place == 0:
+		return bacnetUnsigned(uint32(len(objects)))
+	case place > 0 && place <= last:
+		return name(objects[place-1])
+	case place > 0 || last < len(objects) || len(objects)*5 > 1400:
+		return nil
+	}
+	var all []byte
+	for _, object := range objects {
+		all = append(all, name(object)...)
+	}
+	return all
+}
+
 // bacnetValue gives the value of a property of the device object; nil where it has none.
 func bacnetValue(s bacnetStation, property uint32) []byte {
 	text := func(key string) []byte {
@@ -228,12 +265,23 @@ func bacnetConfirmed(apdu []byte, s bacnetStation, segments map[byte][]byte) []b
 	}
 	switch {
 	case service == baReadProperty:
-		number, _ := property(apdu[9:])
+		number, rest := property(apdu[9:])
+		place := -1
+		if len(rest) > 1 && rest[0]&0xf8 == 0x28 {
+			at, _ := property(rest)
+			place = int(at)
+		}
 		value := bacnetValue(s, number)
+		if number == 76 {
+			value = bacnetList(s, place)
+		}
 		if value == nil {
 			return []byte{0x50, id, service, 0x91, 2, 0x91, 32} // unknown property
 		}
 		body := append(append([]byte{0x30, id, service}, named...), bacnetContext(1, number)...)
+		if place >= 0 {
+			body = append(body, bacnetContext(2, uint32(place))...)
+		}
 		return append(append(append(body, 0x3e), value...), 0x3f)
 	case service == baReadMultiple && s.tells["knows"] == "single":
 		return []byte{0x60, id, 9} // unrecognized service
@@ -243,7 +291,14 @@ func bacnetConfirmed(apdu []byte, s bacnetStation, segments map[byte][]byte) []b
 			var number uint32
 			number, rest = property(rest)
 			list = append(list, bacnetContext(2, number)...)
-			if value := bacnetValue(s, number); value != nil {
+			value := bacnetValue(s, number)
+			if number == 76 && len(rest) > 1 && rest[0]&0xf8 == 0x18 {
+				var place uint32
+				place, rest = property(rest)
+				list = append(list, bacnetContext(3, place)...)
+				value = bacnetList(s, int(place))
+			}
+			if value != nil {
 				list = append(append(append(list, 0x4e), value...), 0x4f)
 			} else {
 				list = append(list, 0x5e, 0x91, 2, 0x91, 32, 0x5f)

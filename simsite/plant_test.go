@@ -1,6 +1,7 @@
 package simsite_test
 
 import (
+	"context"
 	"slices"
 	"strings"
 	"sync"
@@ -51,6 +52,12 @@ devices:
 // heardIn sweeps a building and gives what each device, and what stands behind it, said by the protocols of plants.
 func heardIn(t *testing.T, text string) map[string][]string {
 	t.Helper()
+	return heardWith(t, text, func(*sweep.Order) {})
+}
+
+// heardWith is heardIn with an order that is changed.
+func heardWith(t *testing.T, text string, change func(*sweep.Order)) map[string][]string {
+	t.Helper()
 	scenario, err := simsite.Load("plant room", []byte(text))
 	if err != nil {
 		t.Fatal(err)
@@ -66,9 +73,11 @@ func heardIn(t *testing.T, text string) map[string][]string {
 	}
 	var mu sync.Mutex
 	heard := map[string][]string{}
-	_, err = sweep.Run(t.Context(), w, sweep.Order{
+	order := sweep.Order{
 		Fence: scenario.Subnets(), Ranges: scenario.Ranges(), Ports: append(probe.TellingPorts(), 111), Pace: sweep.Brisk, Seed: 1,
-	}, func(e sweep.Event) {
+	}
+	change(&order)
+	_, err = sweep.Run(t.Context(), w, order, func(e sweep.Event) {
 		if w, ok := e.(sweep.Warning); ok {
 			t.Error(w)
 		}
@@ -148,5 +157,124 @@ func TestPlantRoomTells(t *testing.T) {
 	}
 	for who := range want {
 		t.Errorf("%s was not heard at all", who)
+	}
+}
+
+// readingRoom has controllers of all sizes, and of all manners to give their lists.
+const readingRoom = `name: reading room
+seed: 4
+networks: [{name: plant, subnet: 10.9.0.0/24, latency: 300us}]
+vantage: {network: plant, address: 10.9.0.250, mac: "48:9b:34:00:00:fa"}
+devices:
+  - {name: few, standing: managed, legs: [{network: plant, address: 10.9.0.1, mac: "48:9b:34:00:00:01"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "1", name: few, vendor: "999", objects: "0=40 5=20 200=3"}}]}
+  - {name: many, standing: managed, legs: [{network: plant, address: 10.9.0.2, mac: "48:9b:34:00:00:02"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "2", name: many, vendor: "999", objects: "0=300 2=250"}}]}
+  - {name: one at a time, standing: managed, legs: [{network: plant, address: 10.9.0.3, mac: "48:9b:34:00:00:03"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "3", name: single, vendor: "999", objects: "0=290", knows: single}}]}
+  - {name: cut, standing: managed, legs: [{network: plant, address: 10.9.0.4, mac: "48:9b:34:00:00:04"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "4", name: cut, vendor: "999", objects: "0=100 3=99", list: cut}}]}
+  - {name: router, standing: managed, legs: [{network: plant, address: 10.9.0.5, mac: "48:9b:34:00:00:05"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "5", name: router, vendor: "999", behind: "2001/05=2005/fern valve/Thornquist Controls/Valve 2/1.1"}}]}
+`
+
+// Where a sweep is to read how much systems offer, their objects are counted by type, of those behind others too, and where a list ends too
+// early it is said how far it went.
+func TestReadingRoomIsCounted(t *testing.T) {
+	heard := heardWith(t, readingRoom, func(o *sweep.Order) { o.Read = true })
+	want := map[string]string{
+		"10.9.0.1":                "bacnet.objects=analog input: 40 | bacnet.objects=binary value: 20 | bacnet.objects=maker's own: 3 | bacnet.points=63",
+		"10.9.0.2":                "bacnet.objects=analog input: 300 | bacnet.objects=analog value: 250 | bacnet.points=550",
+		"10.9.0.3":                "bacnet.objects=analog input: 290 | bacnet.points=290",
+		"10.9.0.4":                "bacnet.list-cut=100 of 200 | bacnet.objects=analog input: 99 | bacnet.points=99",
+		"10.9.0.5":                "bacnet.points=0",
+		"10.9.0.5 bacnet/2001/05": "bacnet.points=0",
+	}
+	for who, text := range want {
+		counted := slices.DeleteFunc(slices.Clone(heard[who]), func(fact string) bool {
+			return !strings.HasPrefix(fact, "bacnet.objects") && !strings.HasPrefix(fact, "bacnet.points") && !strings.HasPrefix(fact, "bacnet.list-cut")
+		})
+		if got := strings.Join(counted, " | "); got != text {
+			t.Errorf("%s: %s, want %s", who, got, text)
+		}
+	}
+	for who, facts := range heardWith(t, readingRoom, func(*sweep.Order) {}) {
+		if slices.ContainsFunc(facts, func(fact string) bool { return strings.HasPrefix(fact, "bacnet.points") }) {
+			t.Errorf("%s was read though nobody wanted it", who)
+		}
+	}
+}
+
+// A reading that is broken off goes on from within the device, and counts nothing twice.
+func TestReadingGoesOnWithinADevice(t *testing.T) {
+	scenario, err := simsite.Load("one", []byte(`name: one
+seed: 4
+networks: [{name: plant, subnet: 10.9.0.0/29, latency: 300us}]
+vantage: {network: plant, address: 10.9.0.6, mac: "48:9b:34:00:00:fa"}
+devices:
+  - {name: many, standing: managed, legs: [{network: plant, address: 10.9.0.1, mac: "48:9b:34:00:00:01"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "2", name: many, vendor: "999", objects: "0=3000 2=999"}}]}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	site, err := simsite.Start(scenario)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = site.Close() })
+	w, err := site.Wire()
+	if err != nil {
+		t.Fatal(err)
+	}
+	order := sweep.Order{Fence: scenario.Subnets(), Ranges: scenario.Ranges(), Pace: sweep.Brisk, Seed: 1, Read: true}
+	run := func(order sweep.Order, watch func(p sweep.Progress, stop func())) (sweep.Summary, map[evidence.Who]evidence.Sighting) {
+		t.Helper()
+		ctx, stop := context.WithCancel(t.Context())
+		defer stop()
+		seen := map[evidence.Who]evidence.Sighting{}
+		summary, err := sweep.Run(ctx, w, order, func(e sweep.Event) {
+			switch e := e.(type) {
+			case sweep.Sighted:
+				seen[e.Sighting.Who()] = e.Sighting
+			case sweep.Progress:
+				watch(e, stop)
+			}
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return summary, seen
+	}
+	next := func(at sweep.Resume) int {
+		for _, r := range at.Readings {
+			return r.Next
+		}
+		return 0
+	}
+	slow := order
+	slow.Pace.Rate, slow.Pace.Broadcasts = 60, 60
+	broken, seen := run(slow, func(p sweep.Progress, stop func()) {
+		if next(p.At) > 0 {
+			stop()
+		}
+	})
+	from := next(broken.At)
+	if !broken.Stopped || from == 0 || from >= 4000 {
+		t.Fatalf("broken off at %+v", broken)
+	}
+	order.Resume = broken.At
+	for _, s := range seen {
+		order.Known = append(order.Known, s)
+	}
+	_, seen = run(order, func(p sweep.Progress, _ func()) {
+		if n := next(p.At); n > 0 && n < from {
+			t.Errorf("it is read from %d on, want from %d", n, from)
+		}
+	})
+	var counted []string
+	for _, s := range seen {
+		for _, it := range s.Items {
+			if strings.HasPrefix(it.Key, "bacnet.objects") || it.Key == "bacnet.points" {
+				counted = append(counted, it.Key+"="+it.Value)
+			}
+		}
+	}
+	if want := []string{"bacnet.objects=analog input: 3000", "bacnet.objects=analog value: 999", "bacnet.points=3999"}; !slices.Equal(counted, want) {
+		t.Errorf("%q, want %q", counted, want)
 	}
 }

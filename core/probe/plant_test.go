@@ -475,3 +475,25 @@ func TestPlacesBehindARouter(t *testing.T) {
 		}
 	}
 }
+
+// Whoever claims to have objects without end, and takes his time over each, is read for a while, and not for ever.
+func TestObjectsWithoutAnEnd(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		asked, began := 0, time.Now()
+		q := queryOf(responder{func(_ uint16, question []byte) [][]byte {
+			asked++
+			id, service := question[8], question[9]
+			if service == bacnetRead && bytes.HasSuffix(question, []byte{0x29, 0}) {
+				return one(bacnetMessage(bvlcUnicast, bacnetPlace{}, 0, 0x30, id, service, 0x0c, 2, 0, 0, 1, 0x19, 76, 0x29, 0, 0x3e, 0x24, 0xff, 0xff, 0xff, 0xff, 0x3f))
+			}
+			time.Sleep(5 * time.Second)
+			return one(bacnetMessage(bvlcUnicast, bacnetPlace{}, 0, 0x30, id, service, 0x0c, 2, 0, 0, 1, 0x1e, 0x29, 76, 0x39, 1, 0x4e, 0xc4, 0, 0, 0, 1, 0x4f, 0x1f))
+		}})
+		kept := 0
+		q.Keep = func(Reading) { kept++ }
+		items := readBACnetObjects(t.Context(), q, []evidence.Item{{Key: keyBACnetInstance, Value: "1"}}, &Reading{})
+		if took := time.Since(began); took > maxReading+time.Minute || asked > 1000 || kept == 0 || !strings.Contains(texts(items), "bacnet.list-cut=") {
+			t.Errorf("%s after %d questions and %v, of which %d were kept", texts(items), asked, took, kept)
+		}
+	})
+}

@@ -3,6 +3,7 @@ package probe
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net"
 	"net/netip"
 	"slices"
@@ -42,6 +43,14 @@ type Protocol struct {
 	Talk    Talker   // leads the exchange; nil where nothing is sent at its ports
 	// When tells from what is known of a device whether it may be spoken to at all; it is then asked after all others.
 	When func(known []evidence.Item) bool
+
+	// Once all have been asked, where it is wanted: how much a system offers.
+
+	// Reads reports whether somebody has said that he speaks the protocol, and what he offers has not been counted.
+	Reads func(known []evidence.Item) bool
+	// Read counts what a system offers, a question at a time, and goes on from where an earlier reading was broken off. It says how far
+	// it is by Keep, and gives what was counted once that is all there is.
+	Read func(ctx context.Context, q Query, known []evidence.Item, r *Reading) []evidence.Item
 
 	// By a question to each device.
 
@@ -88,8 +97,33 @@ type Query struct {
 	Unit func(unit string, items []evidence.Item)
 	// Known gives what is known of the device already, such as what was heard of it; nil where nothing can be.
 	Known func(ctx context.Context) []evidence.Item
+	// Pause waits for the device's turn before each question of a reading; nil where it needs none. Keep takes in how far it has come.
+	Pause func(ctx context.Context) error
+	Keep  func(r Reading)
 	// IsKnown reports whether an identifier is that of a device which has been asked already, and whose own tables give this address.
 	IsKnown func(key, value string) bool
+}
+
+// Reading is how far the reading of one system has come. Its zero value stands for the beginning.
+type Reading struct {
+	Unit   string         `json:"unit,omitempty"` // of a system behind another
+	Next   int            `json:"next"`           // so many of its parts have been read
+	Of     int            `json:"of"`             // so many it has; 0 where that is not known yet
+	Counts map[string]int `json:"counts"`         // by their kind
+}
+
+func (q Query) pause(ctx context.Context) error {
+	if q.Pause == nil {
+		return ctx.Err()
+	}
+	return q.Pause(ctx)
+}
+
+func (q Query) keep(r Reading) {
+	if q.Keep != nil {
+		r.Counts = maps.Clone(r.Counts)
+		q.Keep(r)
+	}
 }
 
 func (q Query) off(part string) bool { return q.Off != nil && q.Off(part) }

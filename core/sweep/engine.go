@@ -86,7 +86,11 @@ func newEngine(w wire.Wire, order Order, emit func(Event)) *engine {
 	e.roster = newRoster(e.order.Ranges)
 	e.frontier = newFrontier(len(e.paces), e.paceOf)
 	for _, s := range order.Known {
-		e.roster.note(s)
+		if s.Unit != "" {
+			e.roster.noteUnit(s)
+		} else {
+			e.roster.note(s)
+		}
 	}
 	return e
 }
@@ -181,7 +185,10 @@ func (e *engine) work(ctx context.Context, calls *caller, asks *interviewer) err
 			return nil
 		})
 	})
-	return errors.Join(g.Wait(), ctx.Err())
+	if err := errors.Join(g.Wait(), ctx.Err()); err != nil || !e.order.Read {
+		return err
+	}
+	return e.during(Reading, func() error { return reader{asks}.run(ctx) })
 }
 
 // during tells of a stage and of its progress until it ends.

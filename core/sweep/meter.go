@@ -10,14 +10,17 @@ type meter struct {
 	mu    sync.Mutex // guards all below
 	stage class
 	began time.Time
-	of    [classes]counts
-	sentB uint64 // sent by all before the stage began
+	of    [classes + 1]counts // the last of reading, whose questions are sent as those of asking
+	sentB uint64              // sent by all before the stage began
 }
 
 // counts are those of one stage, in questions.
 type counts struct{ done, total, sent uint64 }
 
-var stageOf = map[Stage]class{RollCall: calling, Asking: asking}
+// reading is what of the meter is the stage of that name.
+const reading class = classes
+
+var stageOf = map[Stage]class{RollCall: calling, Asking: asking, Reading: reading}
 
 func (m *meter) start(stage Stage) {
 	m.mu.Lock()
@@ -55,10 +58,7 @@ func (m *meter) sentLocked() uint64 { return m.of[calling].sent + m.of[asking].s
 func (m *meter) progress(found int) Progress {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	stage, c := RollCall, m.of[m.stage]
-	if m.stage == asking {
-		stage = Asking
-	}
+	stage, c := [...]Stage{RollCall, Asking, Reading}[m.stage], m.of[m.stage]
 	p := Progress{Stage: stage, Done: min(c.done, c.total), Total: c.total, Found: found}
 	took := time.Since(m.began)
 	if took > 0 {

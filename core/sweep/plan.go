@@ -18,6 +18,7 @@ type Plan struct {
 	Paces []PartPace `json:"paces,omitempty"` // for parts of the ranges
 	Quiet []string   `json:"quiet,omitempty"` // hours of each day in which nothing is sent, such as 07:00-18:30
 	Waits Waits      `json:"waits,omitzero"`
+	Read  bool       `json:"read,omitempty"` // count how much systems offer, once all have been asked
 
 	Patience Patience `json:"patience,omitzero"`
 }
@@ -53,7 +54,7 @@ type PartPace struct {
 
 // Into puts the plan into an order. Hours are by the clock of the zone. An error says which part of the plan is at fault.
 func (p Plan) Into(o *Order, zone *time.Location) error {
-	o.Off, o.Never, o.Waits = p.Off, p.Never, p.Waits
+	o.Off, o.Never, o.Waits, o.Read = p.Off, p.Never, p.Waits, p.Read
 	for i, part := range p.Paces {
 		set, err := netrange.Parse(part.Ranges)
 		if err != nil {

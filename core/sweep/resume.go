@@ -7,12 +7,15 @@ import (
 	"time"
 
 	"airdrift/core/netrange"
+	"airdrift/core/probe"
 )
 
 // Resume is how far a sweep has come, so that it can go on from there. Its zero value stands for the beginning.
 type Resume struct {
 	Calls  map[string]Place `json:"calls,omitempty"`  // by the name of the call
 	Called bool             `json:"called,omitempty"` // the roll call is over
+	// Readings is how far systems have been read whose reading was broken off, by protocol and whose they are.
+	Readings map[string]probe.Reading `json:"readings,omitempty"`
 }
 
 // Place is how far one call of the roll has come in the order of visit.
@@ -58,7 +61,11 @@ func newResuming(from Resume) *resuming {
 	if calls == nil {
 		calls = map[string]Place{}
 	}
-	return &resuming{state: Resume{Calls: calls, Called: from.Called}, marks: map[string][]mark{}}
+	readings := maps.Clone(from.Readings)
+	if readings == nil {
+		readings = map[string]probe.Reading{}
+	}
+	return &resuming{state: Resume{Calls: calls, Called: from.Called, Readings: readings}, marks: map[string][]mark{}}
 }
 
 // reach notes where a call is. since is what place gave with the place it began at: a call that goes on while all is put back
@@ -120,8 +127,32 @@ func (r *resuming) endCall() {
 	r.state.Called = true
 }
 
+// reading gives how far a system has been read.
+func (r *resuming) reading(key string) probe.Reading {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	from := r.state.Readings[key]
+	from.Counts = maps.Clone(from.Counts)
+	if from.Counts == nil || from.Next < 0 || from.Next > from.Of { // what is stored may have been written by anybody
+		return probe.Reading{Counts: map[string]int{}}
+	}
+	return from
+}
+
+func (r *resuming) readUpTo(key string, p probe.Reading) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.state.Readings[key] = p
+}
+
+func (r *resuming) hasRead(key string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.state.Readings, key)
+}
+
 func (r *resuming) snapshot() Resume {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return Resume{Calls: maps.Clone(r.state.Calls), Called: r.state.Called}
+	return Resume{Calls: maps.Clone(r.state.Calls), Called: r.state.Called, Readings: maps.Clone(r.state.Readings)}
 }

@@ -466,6 +466,40 @@ func (r *roster) get(a netip.Addr, mac hwaddr.MAC) evidence.Sighting {
 	return s
 }
 
+// whoTells gives those who have answered and of whom something holds by what they say, those behind others too.
+func (r *roster) whoTells(holds func(items []evidence.Item) bool) (who []evidence.Who) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	add := func(s *evidence.Sighting) {
+		if s.Answered && holds(s.Items) {
+			who = append(who, s.Who())
+		}
+	}
+	for _, s := range r.sightings {
+		add(s)
+	}
+	for _, behind := range r.units {
+		for _, s := range behind {
+			add(s)
+		}
+	}
+	return who
+}
+
+// itemsOf gives a copy of what is known of somebody.
+func (r *roster) itemsOf(who evidence.Who) []evidence.Item {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s := r.sightings[sightingKey{who.Addr, who.MAC}]
+	if who.Unit != "" {
+		s = r.units[who.Addr][who.Unit]
+	}
+	if s == nil {
+		return nil
+	}
+	return slices.Clone(s.Items)
+}
+
 // told gives what has been told by a protocol's facts, by everybody who has.
 func (r *roster) told(source evidence.Source) [][]evidence.Item {
 	r.mu.Lock()

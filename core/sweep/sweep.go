@@ -25,6 +25,7 @@ type Stage string
 const (
 	RollCall Stage = "roll call" // who answers at all; who has answered is asked meanwhile
 	Asking   Stage = "asking"    // what does each one offer and say
+	Reading  Stage = "reading"   // how much do systems offer; where the order wants it
 )
 
 // Order is what a sweep is to do.
@@ -43,6 +44,7 @@ type Order struct {
 	Preferred   map[netip.Addr]uint64 // the credential that worked at an address before, by its ID
 	Expected    []netip.Addr          // at which somebody was when they were looked at last: called more often before they count as silent
 	NameServers []netip.Addr          // to be asked for names; those outside the fence are not
+	Read        bool                  // count what systems offer, once all have been asked
 	Seed        uint64                // of the order of visit
 	Resume      Resume                // where to go on; the zero value begins at the beginning
 	Known       []evidence.Sighting   // what was seen before the place to go on from

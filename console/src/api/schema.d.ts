@@ -2400,6 +2400,8 @@ export interface components {
              *     ]
              */
             quiet?: string[] | null;
+            /** @description Count how much systems offer, such as the objects of BACnet, once all have been asked */
+            read?: boolean;
             /** @description How long answers are waited for */
             waits?: components["schemas"]["Waits"];
         };
@@ -2435,7 +2437,7 @@ export interface components {
              * @description Estimate of the time this stage still takes
              */
             secondsLeft: number;
-            /** @description roll call or asking */
+            /** @description roll call, asking or reading */
             stage: string;
             /**
              * Format: int64

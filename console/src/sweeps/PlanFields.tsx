@@ -1,13 +1,13 @@
 import ExpandIcon from '@mui/icons-material/ExpandMore';
-import { Accordion, AccordionDetails, AccordionSummary, Autocomplete, Stack, TextField, Typography } from '@mui/material';
+import { Accordion, AccordionDetails, AccordionSummary, Autocomplete, Checkbox, FormControlLabel, Stack, TextField, Typography } from '@mui/material';
 import { useQuery } from '@tanstack/react-query';
 
 import { answer, api, type Schema } from '../api/client';
 
 /** What is asked of a sweep beside where, how hard and at which ports, as it is written in the form. */
-export type PlanDraft = { leaveOut: string[]; never: string; quiet: string; gentle: string; sweeps: string; days: string };
+export type PlanDraft = { leaveOut: string[]; never: string; quiet: string; gentle: string; sweeps: string; days: string; read: boolean };
 
-export const noPlan: PlanDraft = { leaveOut: [], never: '', quiet: '', gentle: '', sweeps: '', days: '' };
+export const noPlan: PlanDraft = { leaveOut: [], never: '', quiet: '', gentle: '', sweeps: '', days: '', read: false };
 
 const parts = (text: string) => text.split(/[\s,;]+/).filter((part) => part !== '');
 
@@ -21,6 +21,7 @@ export function toPlan(draft: PlanDraft): Schema['Plan'] | undefined {
   if (draft.gentle.trim() !== '') plan.paces = [{ ranges: draft.gentle.trim(), pace: 'gentle' }];
   const patience = { sweeps: Number(draft.sweeps) || undefined, days: Number(draft.days) || undefined };
   if (patience.sweeps || patience.days) plan.patience = patience;
+  if (draft.read) plan.read = true;
   return Object.keys(plan).length > 0 ? plan : undefined;
 }
 
@@ -31,10 +32,11 @@ export function PlanFields({ plan, onChange }: { plan: PlanDraft; onChange: (pla
   return (
     <Accordion variant="outlined" disableGutters>
       <AccordionSummary expandIcon={<ExpandIcon />}>
-        <Typography>With more care</Typography>
+        <Typography>With more care, or more thoroughly</Typography>
       </AccordionSummary>
       <AccordionDetails>
         <Stack spacing={2}>
+          <FormControlLabel control={<Checkbox checked={plan.read} onChange={(e) => onChange({ ...plan, read: e.target.checked })} />} label="Count how much systems offer, such as the objects of BACnet controllers" />
           <TextField
             label="Gentle for"
             value={plan.gentle}
