@@ -109,6 +109,9 @@ const (
 	KeyMDNSType = "mdns.type"
 	KeyMDNSText = "mdns.txt"
 
+	KeyBACnetPoints = "bacnet.points"
+	KeyMQTTAnswer   = "mqtt.answer"
+
 	KeyUPnPServer   = "upnp.server"
 	KeyUPnPLocation = "upnp.location"
 	KeyUPnPMaker    = "upnp.maker"

@@ -36,7 +36,6 @@ const (
 	keyBACnetPeer        = "bacnet.peer"
 	keyBACnetForeign     = "bacnet.foreign"
 	keyBACnetObjects     = "bacnet.objects"
-	keyBACnetListed      = "bacnet.points"
 	keyBACnetCut         = "bacnet.list-cut"
 )
 
@@ -67,7 +66,7 @@ var _ = register(Protocol{
 		{Key: keyBACnetPeer, Says: "another that it passes broadcasts on to", Standard: "ASHRAE 135, J.2.3", Example: "10.40.2.10:47808"},
 		{Key: keyBACnetForeign, Says: "a device elsewhere that it passes broadcasts on to, as that has registered", Standard: "ASHRAE 135, J.2.7", Example: "10.40.9.9:47808"},
 		{Key: keyBACnetObjects, Says: "a type of object, and how many of it the device has; counted where a sweep is to read how much systems offer", Standard: "ASHRAE 135, 12.11.13", Example: "analog input: 40"},
-		{Key: keyBACnetListed, Says: "how many objects it has in all, beside that of the device itself", Standard: "ASHRAE 135, 12.11.13", Example: "120"},
+		{Key: evidence.KeyBACnetPoints, Says: "how many objects it has in all, beside that of the device itself", Standard: "ASHRAE 135, 12.11.13", Example: "120"},
 		{Key: keyBACnetCut, Says: "how far its list of objects could be read, where it ends too early", Standard: "ASHRAE 135, 12.11.13", Example: "60 of 120"},
 	},
 })
@@ -88,8 +87,8 @@ type bacnetReply struct {
 	body []byte
 }
 
-// ask puts a confirmed question to a place. Answers in segments are put together.
-func (l *bacnetLine) ask(ctx context.Context, to bacnetPlace, accepts, service byte, arguments []byte) (reply bacnetReply, err error) {
+// put puts a confirmed question to a place. Answers in segments are put together.
+func (l *bacnetLine) put(ctx context.Context, to bacnetPlace, accepts, service byte, arguments []byte) (reply bacnetReply, err error) {
 	l.id++
 	id := l.id
 	flags := byte(apduConfirmed)
@@ -182,7 +181,7 @@ func bacnetProperty(context byte, property uint32) []byte {
 
 // identify asks the device at a place what it is. answered says whether anything came back.
 func (l *bacnetLine) identify(ctx context.Context, to bacnetPlace, instance uint32, f *found) (answered bool) {
-	reply, err := l.ask(ctx, to, bacnetAccepts, bacnetReadMany, bacnetMany(instance))
+	reply, err := l.put(ctx, to, bacnetAccepts, bacnetReadMany, bacnetMany(instance))
 	if err != nil {
 		return false
 	}
@@ -191,7 +190,7 @@ func (l *bacnetLine) identify(ctx context.Context, to bacnetPlace, instance uint
 	}
 	missing := 0
 	for _, p := range bacnetProperties {
-		one, err := l.ask(ctx, to, bacnetWhole, bacnetRead, append(bacnetObject(instance), bacnetProperty(1, p.number)...))
+		one, err := l.put(ctx, to, bacnetWhole, bacnetRead, append(bacnetObject(instance), bacnetProperty(1, p.number)...))
 		switch {
 		case err != nil:
 			missing++
@@ -237,10 +236,10 @@ func askBACnet(ctx context.Context, q Query) ([]evidence.Item, bool) {
 	if evidence.First(known, keyBACnetInstance) != "" {
 		b.line.wait = max(q.Wait, bacnetPatience)
 	}
-	reply, err := b.line.ask(ctx, bacnetPlace{}, bacnetWhole, bacnetRead, append(bacnetObject(bacnetAnyDevice), bacnetProperty(1, 75)...))
+	reply, err := b.line.put(ctx, bacnetPlace{}, bacnetWhole, bacnetRead, append(bacnetObject(bacnetAnyDevice), bacnetProperty(1, 75)...))
 	if errors.Is(err, errSilent) {
 		b.line.wait *= 2
-		reply, err = b.line.ask(ctx, bacnetPlace{}, bacnetWhole, bacnetRead, append(bacnetObject(bacnetAnyDevice), bacnetProperty(1, 75)...))
+		reply, err = b.line.put(ctx, bacnetPlace{}, bacnetWhole, bacnetRead, append(bacnetObject(bacnetAnyDevice), bacnetProperty(1, 75)...))
 	}
 	if err != nil {
 		return nil, false

@@ -52,7 +52,7 @@ func bacnetTypeName(number uint32) string {
 
 // readsBACnet reports whether somebody has said that he is a device of BACnet, and his objects have not been counted.
 func readsBACnet(known []evidence.Item) bool {
-	return evidence.First(known, keyBACnetInstance) != "" && evidence.First(known, keyBACnetListed) == ""
+	return evidence.First(known, keyBACnetInstance) != "" && evidence.First(known, evidence.KeyBACnetPoints) == ""
 }
 
 // readBACnetObjects counts the objects of a device by their types: of all at once where they are few, and else part by part, so that it can be
@@ -105,13 +105,13 @@ type bacnetList struct {
 	last     int  // the place of the last object that was told
 }
 
-// ask puts one question, in its turn; once more where nothing comes back.
-func (b *bacnetList) ask(ctx context.Context, accepts, service byte, arguments []byte) (reply bacnetReply, err error) {
+// put puts one question, in its turn; once more where nothing comes back.
+func (b *bacnetList) put(ctx context.Context, accepts, service byte, arguments []byte) (reply bacnetReply, err error) {
 	for range 2 {
 		if err := b.query.pause(ctx); err != nil {
 			return reply, err
 		}
-		if reply, err = b.line.ask(ctx, b.place, accepts, service, arguments); err == nil || ctx.Err() != nil {
+		if reply, err = b.line.put(ctx, b.place, accepts, service, arguments); err == nil || ctx.Err() != nil {
 			return reply, err
 		}
 	}
@@ -161,7 +161,7 @@ func (b *bacnetList) read(ctx context.Context) {
 // length asks how many objects there are: the place 0 of a list (12.1.5).
 func (b *bacnetList) length(ctx context.Context) bool {
 	arguments := append(append(bacnetObject(b.instance), bacnetProperty(1, bacnetObjectList)...), 0x29, 0)
-	reply, err := b.ask(ctx, bacnetWhole, bacnetRead, arguments)
+	reply, err := b.put(ctx, bacnetWhole, bacnetRead, arguments)
 	if err != nil || reply.kind != apduAnswer {
 		return false
 	}
@@ -176,7 +176,7 @@ func (b *bacnetList) length(ctx context.Context) bool {
 
 // whole asks for all of a list. It reports whether that came.
 func (b *bacnetList) whole(ctx context.Context) bool {
-	reply, err := b.ask(ctx, bacnetWhole, bacnetRead, append(bacnetObject(b.instance), bacnetProperty(1, bacnetObjectList)...))
+	reply, err := b.put(ctx, bacnetWhole, bacnetRead, append(bacnetObject(b.instance), bacnetProperty(1, bacnetObjectList)...))
 	if err != nil || reply.kind != apduAnswer {
 		return false
 	}
@@ -202,7 +202,7 @@ func (b *bacnetList) part(ctx context.Context, n int) (objects []uint32, ok bool
 		}
 		arguments = append(arguments, 0x1f)
 	}
-	reply, err := b.ask(ctx, bacnetWhole, service, arguments)
+	reply, err := b.put(ctx, bacnetWhole, service, arguments)
 	if err != nil {
 		return nil, false
 	}
@@ -227,7 +227,7 @@ func (b *bacnetList) tell(f *found) {
 		total += b.reading.Counts[name]
 		f.add(evidence.SourceBACnet, keyBACnetObjects, fmt.Appendf(nil, "%s: %d", name, b.reading.Counts[name]))
 	}
-	f.add(evidence.SourceBACnet, keyBACnetListed, strconv.AppendInt(nil, int64(total), 10))
+	f.add(evidence.SourceBACnet, evidence.KeyBACnetPoints, strconv.AppendInt(nil, int64(total), 10))
 	if b.cut {
 		f.add(evidence.SourceBACnet, keyBACnetCut, fmt.Appendf(nil, "%d of %d", b.last, b.reading.Of))
 	}

@@ -16,7 +16,6 @@ import (
 
 // Keys of the facts.
 const (
-	keyMQTTAnswer  = "mqtt.answer"
 	keyMQTTVersion = "mqtt.version"
 )
 
@@ -24,7 +23,7 @@ var _ = register(Protocol{
 	Name: "mqtt", Source: evidence.SourceMQTT, Cost: Light,
 	Ports: []uint16{1883}, Telling: []uint16{1883}, Talk: talkMQTT,
 	Facts: []evidence.Fact{
-		{Key: keyMQTTAnswer, Says: "whether the broker lets anybody in", Standard: "OASIS MQTT 3.1.1, 3.2", Example: "refused: not authorised"},
+		{Key: evidence.KeyMQTTAnswer, Says: "whether the broker lets anybody in", Standard: "OASIS MQTT 3.1.1, 3.2", Example: "refused: not authorised"},
 		{Key: keyMQTTVersion, Says: "what the broker is, where it lets anybody in and tells", Standard: "common practice of brokers, $SYS/broker/version", Example: "acorn broker 2.0", Names: 9, Describes: true},
 	},
 })
@@ -67,7 +66,7 @@ func talkMQTT(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
 	if _, err := io.ReadFull(conn, answer); err != nil || answer[0] != 0x20 || answer[1] < 2 {
 		return
 	}
-	f.add(evidence.SourceMQTT, keyMQTTAnswer, []byte(mqttAnswers[answer[3]]))
+	f.add(evidence.SourceMQTT, evidence.KeyMQTTAnswer, []byte(mqttAnswers[answer[3]]))
 	if answer[3] == 0 {
 		_ = conn.SetDeadline(time.Now().Add(greetingWait))
 		if _, err := conn.Write(mqttSubscribe); err == nil {

@@ -1,0 +1,174 @@
+// Package openness tells of the systems of a building which of their devices can be read over an open protocol today, over which, and how
+// much they offer; which only in a maker's own way; and which not at all, so that a gateway is needed.
+package openness
+
+import (
+	"cmp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"airdrift/core/evidence"
+)
+
+// State is how a device can be read.
+type State string
+
+// The states there are.
+const (
+	Open   State = "open"   // over an open protocol
+	Own    State = "own"    // in its maker's own way alone: it offers services, and none of them is an open protocol for data
+	Closed State = "closed" // not at all: no service of it answers
+)
+
+// System is a system of a building, with the kinds of device that belong to it.
+type System struct {
+	Name  string
+	Kinds []string
+}
+
+// Systems are those that are told of, in their order.
+var Systems = []System{
+	{"plant", []string{"plant-controller", "plc", "hmi", "drive", "thermostat", "sensor", "gateway"}},
+	{"metering", []string{"meter", "smart-plug"}},
+	{"lighting", []string{"lighting-controller"}},
+	{"access", []string{"access-controller", "intercom"}},
+	{"power", []string{"ups", "pdu"}},
+	{"irrigation", []string{"irrigation-controller"}},
+	{"cameras", []string{"camera", "video-recorder"}},
+	{"stage and sound", []string{"stage-node", "paging-speaker", "display", "media-player"}},
+	{"laboratory", []string{"lab-instrument"}},
+}
+
+// SystemOf gives the system that a kind belongs to; "" where it is none of a building.
+func SystemOf(kind string) string {
+	for _, s := range Systems {
+		if slices.Contains(s.Kinds, kind) {
+			return s.Name
+		}
+	}
+	return ""
+}
+
+// Kinds gives all kinds that belong to a system.
+func Kinds() (kinds []string) {
+	for _, s := range Systems {
+		kinds = append(kinds, s.Kinds...)
+	}
+	return kinds
+}
+
+// protocols are the open ones by which a device gives data, by the source of their facts. Web pages, shells and files are none: what they say is
+// for people.
+var protocols = []struct {
+	source evidence.Source
+	name   string
+}{
+	{evidence.SourceBACnet, "BACnet"}, {evidence.SourceModbus, "Modbus"}, {evidence.SourceKNX, "KNX"}, {evidence.SourceOPCUA, "OPC UA"},
+	{evidence.SourceCIP, "EtherNet/IP"}, {evidence.SourcePROFINET, "PROFINET"}, {evidence.SourceCoAP, "CoAP"}, {evidence.SourceMQTT, "MQTT"},
+	{evidence.SourceSNMP, "SNMP"}, {evidence.SourceUPS, "UPS management"}, {evidence.SourceRedfish, "Redfish"}, {evidence.SourceIPMI, "IPMI"},
+	{evidence.SourceArtNet, "Art-Net"}, {evidence.SourceSACN, "sACN"}, {evidence.SourcePJLink, "PJLink"}, {evidence.SourceONVIF, "ONVIF"}, {evidence.SourceRTSP, "RTSP"},
+	{evidence.SourceSIP, "SIP"},
+}
+
+// Device is how one device can be read.
+type Device struct {
+	System    string
+	State     State
+	Protocols []string // that it answers by, in their order
+	Points    int      // that it offers, where that has been counted
+	Counted   bool
+}
+
+// Of tells how a device of some kind can be read, by what is known of it.
+func Of(kind string, items []evidence.Item) Device {
+	d := Device{System: SystemOf(kind), State: Closed}
+	for _, p := range protocols {
+		if slices.ContainsFunc(items, func(it evidence.Item) bool { return it.Source == p.source && tells(it) }) {
+			d.Protocols = append(d.Protocols, p.name)
+		}
+	}
+	switch {
+	case len(d.Protocols) > 0:
+		d.State = Open
+	case slices.ContainsFunc(items, func(it evidence.Item) bool { return it.Key == evidence.KeyTCPOpen || it.Source == evidence.SourceS7 }):
+		d.State = Own
+	}
+	for _, points := range evidence.Values(items, evidence.KeyBACnetPoints) {
+		if n, err := strconv.Atoi(points); err == nil && n >= 0 {
+			d.Points, d.Counted = d.Points+n, true
+		}
+	}
+	return d
+}
+
+// tells reports whether a fact of a protocol shows that a device can be read by it: what merely says that something is there, and refuses to
+// speak, does not.
+func tells(it evidence.Item) bool {
+	switch it.Source {
+	case evidence.SourceSNMP:
+		return !strings.HasPrefix(it.Key, "snmp.engine")
+	case evidence.SourceMQTT:
+		return it.Key != evidence.KeyMQTTAnswer || !strings.HasPrefix(it.Value, "refused")
+	}
+	return true
+}
+
+// Sum is how the devices of one system can be read.
+type Sum struct {
+	System            string
+	Devices           int
+	Open, Own, Closed int
+	Points            int // counted of those that were read
+	Counted           int // devices whose points were counted
+	Protocols         []ProtocolSum
+}
+
+// ProtocolSum is how many devices of a system can be read by a protocol.
+type ProtocolSum struct {
+	Name    string
+	Devices int
+}
+
+// Sums puts devices together by system, in the order of Systems. Systems without devices are left out.
+func Sums(devices []Device) []Sum {
+	var sums []Sum
+	for _, s := range Systems {
+		sum := Sum{System: s.Name}
+		by := map[string]int{}
+		for _, d := range devices {
+			if d.System == s.Name {
+				sum.add(d, by)
+			}
+		}
+		for name, n := range by {
+			sum.Protocols = append(sum.Protocols, ProtocolSum{name, n})
+		}
+		slices.SortFunc(sum.Protocols, func(a, b ProtocolSum) int {
+			return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Name, b.Name))
+		})
+		if sum.Devices > 0 {
+			sums = append(sums, sum)
+		}
+	}
+	return sums
+}
+
+func (s *Sum) add(d Device, by map[string]int) {
+	s.Devices++
+	switch d.State {
+	case Open:
+		s.Open++
+	case Own:
+		s.Own++
+	default:
+		s.Closed++
+	}
+	if d.Counted {
+		s.Counted++
+		s.Points += d.Points
+	}
+	for _, name := range d.Protocols {
+		by[name]++
+	}
+}
