@@ -47,3 +47,14 @@ func (c *Client) WantFirmware(ctx context.Context, site uint64, wanted api.Wante
 	_, err := do[struct{}](ctx, c, http.MethodPut, sitePath(site, "/firmware"), wanted)
 	return err
 }
+
+// Openness gives how the devices of a site's systems can be read; of one system, or in one way, alone where they are named.
+func (c *Client) Openness(ctx context.Context, site uint64, system, state string) (api.Openness, error) {
+	values := url.Values{}
+	for name, text := range map[string]string{"system": system, "state": state} {
+		if text != "" {
+			values.Set(name, text)
+		}
+	}
+	return do[api.Openness](ctx, c, http.MethodGet, sitePath(site, "/openness?"+values.Encode()), nil)
+}

@@ -188,3 +188,61 @@ func (p Program) wantFirmware(ctx context.Context, c *cli.Command) error {
 	}
 	return cl.WantFirmware(ctx, site.ID, api.WantedFirmware{Vendor: vendors[0], Model: model, Version: c.Args().Get(1)})
 }
+
+func (p Program) opennessCommand() *cli.Command {
+	return &cli.Command{
+		Name: "openness", Usage: "which devices of the building's systems can be read over an open protocol",
+		Description: "open: over an open protocol; own: in their makers' own ways alone; closed: not at all, so that a gateway is needed.\n" +
+			"Points are counted by a sweep that is to read: airdrift sweep --read.\n" +
+			"Examples: airdrift openness, airdrift openness --devices --system plant, airdrift openness --devices --state closed",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "devices", Usage: "list the devices, in place of the systems"},
+			&cli.StringFlag{Name: "system", Usage: "only of this `SYSTEM`, such as plant, metering or lighting"},
+			&cli.StringFlag{Name: "state", Usage: "only devices that can be read so: open, own or closed"},
+		},
+		Action: p.openness,
+	}
+}
+
+func (p Program) openness(ctx context.Context, c *cli.Command) error {
+	cl, site, err := connectSite(ctx, c)
+	if err != nil {
+		return err
+	}
+	found, err := cl.Openness(ctx, site.ID, c.String("system"), c.String("state"))
+	if err != nil {
+		return err
+	}
+	if c.Bool("devices") || c.String("system") != "" || c.String("state") != "" {
+		return write(p.Out, c.String("output"), openDevicesGrid(found.Devices), found.Devices)
+	}
+	return write(p.Out, c.String("output"), opennessGrid(found.Systems), found.Systems)
+}
+
+func opennessGrid(list []api.SystemOpenness) grid {
+	g := grid{headings: []string{"System", "Devices", "Open", "Own", "Closed", "Points", "Protocols"}}
+	for _, s := range list {
+		points := ""
+		if s.Counted > 0 {
+			points = fmt.Sprintf("%d of %s", s.Points, counted(s.Counted, "device"))
+		}
+		protocols := make([]string, len(s.Protocols))
+		for i, p := range s.Protocols {
+			protocols[i] = fmt.Sprintf("%s (%d)", p.Protocol, p.Devices)
+		}
+		g.add(s.System, strconv.Itoa(s.Devices), blankZero(s.Open), blankZero(s.Own), blankZero(s.Closed), points, strings.Join(protocols, ", "))
+	}
+	return g
+}
+
+func openDevicesGrid(list []api.DeviceOpenness) grid {
+	g := grid{headings: []string{"No", "Address", "Name", "System", "Kind", "Model", "Can be read", "Protocols", "Points"}}
+	for _, d := range list {
+		points := ""
+		if d.Points != nil {
+			points = strconv.Itoa(*d.Points)
+		}
+		g.add(strconv.FormatUint(d.Device, 10), d.Addr, d.Name, d.System, d.Kind, d.Model, d.State, strings.Join(d.Protocols, ", "), points)
+	}
+	return g
+}

@@ -89,7 +89,7 @@ func (p Program) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			p.serveCommand(), p.demoCommand(), p.buildingCommand(), p.footingCommand(), p.siteCommand(), p.fenceCommand(), p.sweepCommand(), p.protocolsCommand(),
-			p.sweepsCommand(), p.changesCommand(), p.tenuresCommand(), p.timesCommand(), p.firmwareCommand(), p.backupCommand(), p.restoreCommand(), p.devicesCommand(), p.deviceCommand(), p.explainCommand(), p.credentialsCommand(), p.rulesCommand(), p.leasesCommand(), p.registerCommand(), p.vendorCommand(), p.userCommand(),
+			p.sweepsCommand(), p.changesCommand(), p.tenuresCommand(), p.timesCommand(), p.firmwareCommand(), p.opennessCommand(), p.backupCommand(), p.restoreCommand(), p.devicesCommand(), p.deviceCommand(), p.explainCommand(), p.credentialsCommand(), p.rulesCommand(), p.leasesCommand(), p.registerCommand(), p.vendorCommand(), p.userCommand(),
 			p.tokenCommand(), p.auditCommand(), p.passwordCommand(),
 		},
 	}

@@ -262,6 +262,7 @@ func TestConsole(t *testing.T) {
 	h.mergeDevices()
 	h.changes()
 	h.responseTimes()
+	h.openness()
 	h.firmware()
 	h.whoIsIt()
 	h.hostileDevices()
@@ -452,6 +453,14 @@ func (h *house) responseTimes() {
 		until(`document.querySelectorAll("main tbody tr").length >= 5`))
 	h.do("of one model", press(`//td//button[.="Climate 900"]`), searches("only=Climate"), has("Climate 900 only: show all"))
 	h.do("a device", press(`(//main//tbody//a)[1]`), has("95 % within"), until(`[...document.querySelectorAll("td")].some(c => c.textContent === "bacnet")`))
+}
+
+// openness looks at which systems can be read, at the devices of one of them, and at those that need a gateway.
+func (h *house) openness() {
+	h.do("openness", click("Openness"), has("BACnet × "), has("metering"))
+	h.page("openness")
+	h.do("one system", press(`//td//button[.="metering"]`), searches("system=metering"), has("metering only: show all"), until(`document.querySelectorAll("main table:last-of-type tbody tr").length > 2`))
+	h.do("what cannot be read openly", chromedp.Navigate(h.path("/openness?state=own")), until(`[...document.querySelectorAll("main .MuiChip-label")].some(c => c.innerText === "own")`))
 }
 
 // firmware looks at the versions of models, says which one is wanted, and finds the devices that are behind.

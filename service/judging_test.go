@@ -159,3 +159,57 @@ func TestFirmwareThatASiteWants(t *testing.T) {
 	err = s.Client.WantFirmware(t.Context(), s.Site.ID+99, api.WantedFirmware{Model: "Climate 900", Version: "1"})
 	wantProblem(t, "at no site", err, http.StatusNotFound, "site")
 }
+
+// Which devices can be read over an open protocol is told by system; how much they offer where a sweep was to read.
+func TestOpenness(t *testing.T) {
+	t.Parallel()
+	scenario, err := simsite.Load("systems", []byte(`name: systems
+seed: 6
+networks: [{name: plant, subnet: 10.9.0.0/24, latency: 300us}]
+vantage: {network: plant, address: 10.9.0.250, mac: "48:9b:34:00:00:fa"}
+devices:
+  - {name: counted, standing: managed, legs: [{network: plant, address: 10.9.0.1, mac: "48:9b:34:00:00:01"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "1", name: counted, vendor: "999", objects: "0=40 5=20"}}]}
+  - {name: drive, standing: managed, legs: [{network: plant, address: 10.9.0.2, mac: "48:9b:34:00:00:02"}], services: [{port: 44818, speaks: ethernet-ip, tells: {vendor: "900", type: "2", product: Spindle 45}}]}
+  - {name: controller, standing: managed, legs: [{network: plant, address: 10.9.0.3, mac: "48:9b:34:00:00:03"}], services: [{port: 102, speaks: iso, tells: {slot: "1", order: 6ES7 315-2EH14-0AB0, firmware: 3.2.6, name: borehole, type: CPU 315}}]}
+  - {name: telephone, standing: managed, legs: [{network: plant, address: 10.9.0.5, mac: "48:9b:34:00:00:05"}], services: [{port: 5060, speaks: sip, tells: {agent: Calla 10 3.1.4}}]}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t), Scenario: scenario})
+	started, err := s.Client.StartSweep(t.Context(), s.Site.ID, api.NewSweep{Pace: "brisk", Plan: &api.Plan{Read: true}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	stages := map[string]bool{}
+	ended, err := s.Client.Watch(t.Context(), started.ID, client.Watcher{Progress: func(p api.Progress) { stages[p.Stage] = true }})
+	if err != nil || ended.State != "done" || !stages["reading"] || ended.Plan == nil || !ended.Plan.Read {
+		t.Fatalf("%+v with stages %v, %v", ended, stages, err)
+	}
+	tell := func(system, state string) (lines []string) {
+		t.Helper()
+		found, err := s.Client.Openness(t.Context(), s.Site.ID, system, state)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, sum := range found.Systems {
+			lines = append(lines, fmt.Sprintf("%s %d: %d open, %d own, %d closed, %d points of %d, %v", sum.System, sum.Devices, sum.Open, sum.Own, sum.Closed, sum.Points, sum.Counted, sum.Protocols))
+		}
+		for _, d := range found.Devices {
+			points := -1
+			if d.Points != nil {
+				points = *d.Points
+			}
+			lines = append(lines, fmt.Sprintf("%s %s %v %d", d.Addr, d.State, d.Protocols, points))
+		}
+		return lines
+	}
+	sums := "plant 3: 2 open, 1 own, 0 closed, 60 points of 1, [{BACnet 1} {EtherNet/IP 1}]"
+	same(t, "all", tell("", ""), []string{sums, "10.9.0.3 own [] -1", "10.9.0.1 open [BACnet] 60", "10.9.0.2 open [EtherNet/IP] -1"})
+	same(t, "in their makers' own ways", tell("", "own"), []string{sums, "10.9.0.3 own [] -1"})
+	same(t, "of another system", tell("metering", ""), []string{sums})
+	_, body := get(t, http.DefaultClient, http.MethodGet, fmt.Sprintf("%s/api/v1/sites/%d/openness.csv?state=open", s.URL, s.Site.ID), map[string]string{"Authorization": "Bearer " + s.Token}, "")
+	if lines := strings.Split(strings.TrimSpace(body), "\n"); len(lines) != 3 || !strings.Contains(lines[1], "BACnet") {
+		t.Errorf("%q", body)
+	}
+}

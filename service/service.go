@@ -177,6 +177,7 @@ func (s *Service) register(humaAPI huma.API) {
 	s.registerTenures(humaAPI)
 	s.registerTimes(humaAPI)
 	s.registerFirmware(humaAPI)
+	s.registerOpenness(humaAPI)
 	s.registerSweepFiles(humaAPI)
 	s.registerBackup(humaAPI)
 	s.registerGrouping(humaAPI)

@@ -357,9 +357,19 @@ func (s *Store) EachDevice(ctx context.Context, site uint64, each func(ledger.De
 	return own(eachDevice(s.db.WithContext(ctx), site, each), "devices")
 }
 
+// EachOfKinds is EachDevice for devices of some kinds.
+func (s *Store) EachOfKinds(ctx context.Context, site uint64, kinds []string, each func(ledger.Device) error) error {
+	return own(eachWhere(s.db.WithContext(ctx), each, "d.site_id = ? AND d.kind IN ?", site, kinds), "devices")
+}
+
 func eachDevice(db *gorm.DB, site uint64, each func(ledger.Device) error) error {
+	return eachWhere(db, each, "d.site_id = ?", site)
+}
+
+// eachWhere gives devices for which a condition holds, a thousand at a time.
+func eachWhere(db *gorm.DB, each func(ledger.Device) error, where string, args ...any) error {
 	for last := uint64(0); ; {
-		devices, _, err := readDevices(db, nil, "d.site_id = ? AND d.id > ? ORDER BY d.id LIMIT 1000", site, last)
+		devices, _, err := readDevices(db, nil, where+" AND d.id > ? ORDER BY d.id LIMIT 1000", append(slices.Clone(args), last)...)
 		if err != nil || len(devices) == 0 {
 			return err
 		}

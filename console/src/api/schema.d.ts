@@ -731,6 +731,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/openness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which devices of a building's systems can be read over an open protocol */
+        get: operations["get-openness"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/openness.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The devices of the same as CSV */
+        get: operations["export-openness"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/overview": {
         parameters: {
             query?: never;
@@ -1582,6 +1616,28 @@ export interface components {
             traits: string[];
             vendor?: string;
         };
+        DeviceOpenness: {
+            addr?: string;
+            /** Format: int64 */
+            device: number;
+            kind: string;
+            model?: string;
+            name?: string;
+            /**
+             * Format: int64
+             * @description How much it offers, where that has been counted
+             */
+            points?: number;
+            /** @description The open ones that it answers by */
+            protocols: string[];
+            /**
+             * @description Over an open protocol, in its maker's own way alone, or not at all
+             * @enum {string}
+             */
+            state: "open" | "own" | "closed";
+            system: string;
+            vendor?: string;
+        };
         DeviceTimes: {
             addr?: string;
             /**
@@ -2253,6 +2309,11 @@ export interface components {
              */
             used: string;
         };
+        Openness: {
+            /** @description Those that the filter lets through, in order of their systems */
+            devices: components["schemas"]["DeviceOpenness"][];
+            systems: components["schemas"]["SystemOpenness"][];
+        };
         Overview: {
             /**
              * Format: int64
@@ -2704,6 +2765,38 @@ export interface components {
         };
         SweepPin: {
             pinned: boolean;
+        };
+        SystemOpenness: {
+            /**
+             * Format: int64
+             * @description Not at all: a gateway is needed
+             */
+            closed: number;
+            /**
+             * Format: int64
+             * @description How many were counted, by a sweep that was to read
+             */
+            counted: number;
+            /** Format: int64 */
+            devices: number;
+            /**
+             * Format: int64
+             * @description Over an open protocol
+             */
+            open: number;
+            /**
+             * Format: int64
+             * @description In their makers' own ways alone
+             */
+            own: number;
+            /**
+             * Format: int64
+             * @description How much those offer that were counted
+             */
+            points: number;
+            protocols: components["schemas"]["ProtocolCount"][];
+            /** @description Such as plant, metering or lighting */
+            system: string;
         };
         Tenure: {
             /** @description Left out of a device without one */
@@ -4806,6 +4899,78 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Site"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-openness": {
+        parameters: {
+            query?: {
+                /** @description Only devices of this system */
+                system?: string;
+                /** @description Only devices that can be read so */
+                state?: "open" | "own" | "closed";
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Openness"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-openness": {
+        parameters: {
+            query?: {
+                /** @description Only devices of this system */
+                system?: string;
+                /** @description Only devices that can be read so */
+                state?: "open" | "own" | "closed";
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

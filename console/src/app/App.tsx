@@ -14,6 +14,7 @@ import { DevicesPage } from '../devices/DevicesPage';
 import { FencePage } from '../fence/FencePage';
 import { FootingPage } from '../footing/FootingPage';
 import { FirmwarePage } from '../judging/FirmwarePage';
+import { OpennessPage } from '../judging/OpennessPage';
 import { ResponseTimesPage } from '../judging/ResponseTimesPage';
 import { OverviewPage } from '../overview/OverviewPage';
 import { RegisterPage } from '../register/RegisterPage';
@@ -56,6 +57,7 @@ export function App() {
                 <Route path="sites/:site/sweeps/:sweep" element={<SweepPage />} />
                 <Route path="sites/:site/changes" element={<ChangesPage />} />
                 <Route path="sites/:site/response-times" element={<ResponseTimesPage />} />
+                <Route path="sites/:site/openness" element={<OpennessPage />} />
                 <Route path="sites/:site/firmware" element={<FirmwarePage />} />
                 <Route path="sites/:site/register" element={<RegisterPage />} />
                 <Route path="sites/:site/fence" element={<FencePage />} />

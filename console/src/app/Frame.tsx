@@ -9,6 +9,7 @@ import LogoutIcon from '@mui/icons-material/LogoutOutlined';
 import MenuIcon from '@mui/icons-material/MenuOutlined';
 import OverviewIcon from '@mui/icons-material/SpaceDashboardOutlined';
 import TimesIcon from '@mui/icons-material/SpeedOutlined';
+import OpennessIcon from '@mui/icons-material/LockOpenOutlined';
 import FirmwareIcon from '@mui/icons-material/MemoryOutlined';
 import RegisterIcon from '@mui/icons-material/FactCheckOutlined';
 import AccountIcon from '@mui/icons-material/AccountCircleOutlined';
@@ -36,6 +37,7 @@ const pages: { path: string; label: string; icon: ReactNode; role?: Role }[] = [
   { path: '/sweeps', label: 'Sweeps', icon: <SweepIcon /> },
   { path: '/changes', label: 'Changes', icon: <ChangesIcon /> },
   { path: '/response-times', label: 'Response times', icon: <TimesIcon /> },
+  { path: '/openness', label: 'Openness', icon: <OpennessIcon /> },
   { path: '/firmware', label: 'Firmware', icon: <FirmwareIcon /> },
   { path: '/register', label: 'Register', icon: <RegisterIcon /> },
   { path: '/fence', label: 'Fence', icon: <FenceIcon /> },
