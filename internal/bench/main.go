@@ -34,6 +34,8 @@ var budgets = []budget{
 	{"found at 20 % loss", 0.99, true, func() (float64, error) { return foundAt(0.20) }},
 	{"packets to a silent address over 10", 1, false, silentPackets},
 	{"port questions against a bare loop", 0.9, true, portQuestions},
+	{"reading 120,000 objects over its floor", 1.15, false, ofReading(func(f readingFigures) float64 { return f.overFloor })},
+	{"memory of that over 128 MiB", 1, false, ofReading(func(f readingFigures) float64 { return f.memory / 128 })},
 	{"identify devices/s over 20,000", 1, true, identifyRate},
 	{"identify with 8 times the rules, over 8", 0.5, false, identifyGrowth},
 	{"right of what the corpus is told", 0.97, true, corpusPrecision},
