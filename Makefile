@@ -65,7 +65,7 @@ corpus:
 
 # The pictures in docs/screenshots, made anew from the demo; the others that the tests draw are not kept.
 KEPT := overview-light devices-light device-light sweep-running-light sweep-done-dark register-faults-light footing-light fence-light \
-  users-light start-sweep-light changes-light device-switch-light credentials-light rules-trial-light devices-phone-dark response-times-light firmware-light demo-once explain-command
+  users-light start-sweep-light changes-light device-switch-light openness-light rules-trial-light devices-phone-dark response-times-light firmware-light demo-once explain-command
 screenshots: tools build
 	mkdir -p build/shots docs/screenshots
 	$(GO) test ./console -count 1 -shots $(CURDIR)/build/shots

@@ -50,6 +50,7 @@ type Device struct {
 	Linked    bool     `json:"linked,omitempty" doc:"Somebody has said that the entry means it"`
 	Note      string   `json:"note,omitempty"`
 	Aside     *Aside   `json:"aside,omitempty" doc:"Who set it aside, and why"`
+	Blinks    string   `json:"blinks,omitempty" doc:"The protocol by which it can be told to show itself"`
 	Links     []Link   `json:"links" nullable:"false" doc:"Ways to open it: web page, ssh, file share, remote desktop"`
 	Reasons   []string `json:"reasons" nullable:"false" doc:"Why what was seen is taken to be this one device"`
 
@@ -211,4 +212,9 @@ type Pinning struct {
 type Grouping struct {
 	Decision uint64       `json:"decision,omitempty" doc:"By which it is undone; left out of a preview"`
 	Devices  []DeviceLine `json:"devices" nullable:"false" doc:"What the devices are then"`
+}
+
+// Blinked says by which protocol a device was told to show itself.
+type Blinked struct {
+	By string `json:"by"`
 }

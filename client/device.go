@@ -95,3 +95,9 @@ func (c *Client) Undo(ctx context.Context, decision uint64) error {
 	_, err := do[struct{}](ctx, c, http.MethodPost, fmt.Sprintf("/api/v1/decisions/%d/undo", decision), nil)
 	return err
 }
+
+// Blink tells a device to show itself for some seconds, and gives by which protocol.
+func (c *Client) Blink(ctx context.Context, device uint64) (string, error) {
+	blinked, err := do[api.Blinked](ctx, c, http.MethodPost, devicePath(device, "/blink"), nil)
+	return blinked.By, err
+}

@@ -124,13 +124,31 @@ func (p Program) deviceCommand() *cli.Command {
 		ArgsUsage: deviceForms,
 		Description: "Examples: airdrift device 10.40.1.20, airdrift device note 10.40.1.20 \"behind the boiler\",\n" +
 			"airdrift device aside 12 --reason \"the caterer's own\", airdrift device register 12 --location \"palm house\"",
-		Commands: []*cli.Command{p.deviceNote(), p.deviceAside(), p.deviceTakeBack(), p.deviceRegister(), p.deviceHistory(), p.deviceGroup(), p.deviceLink(), p.deviceMerge(), p.deviceSplit(), p.devicePin(), p.deviceDecisions()},
+		Commands: []*cli.Command{p.deviceNote(), p.deviceAside(), p.deviceTakeBack(), p.deviceRegister(), p.deviceHistory(), p.deviceBlink(), p.deviceGroup(), p.deviceLink(), p.deviceMerge(), p.deviceSplit(), p.devicePin(), p.deviceDecisions()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			cl, id, err := connectDevice(ctx, c)
 			if err != nil {
 				return err
 			}
 			return p.showDevice(ctx, c, cl, id)
+		},
+	}
+}
+
+// deviceBlink has a device show itself to who stands before it.
+func (p Program) deviceBlink() *cli.Command {
+	return &cli.Command{
+		Name: "blink", Usage: "have a device show itself for some seconds, where an open protocol has a command for that; nothing of it is changed", ArgsUsage: deviceForms,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			cl, id, err := connectDevice(ctx, c)
+			if err != nil {
+				return err
+			}
+			by, err := cl.Blink(ctx, id)
+			if err == nil {
+				fmt.Fprintf(p.Err, "It was told to show itself, by %s.\n", by)
+			}
+			return err
 		},
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
 	"airdrift/core/ledger"
+	"airdrift/core/probe"
 	"airdrift/core/register"
 	"airdrift/core/registry"
 	"airdrift/core/sweep"
@@ -208,6 +209,14 @@ func toDeviceLine(l store.DeviceLine) api.DeviceLine {
 	return line
 }
 
+// blinksBy gives the protocol by which a device can be told to show itself; "" where there is none.
+func blinksBy(d ledger.Device) string {
+	if p := probe.BlinksBy(d.Items); p != nil && len(d.Addrs) > 0 {
+		return p.Name
+	}
+	return ""
+}
+
 func toDevice(site uint64, d ledger.Device, identity identify.Identity, overlay *registry.Table) api.Device {
 	out := api.Device{
 		DeviceLine: toDeviceLine(store.LineOf(d)),
@@ -224,6 +233,7 @@ func toDevice(site uint64, d ledger.Device, identity identify.Identity, overlay 
 		Reasons:    texts(d.Reasons),
 		Note:       d.Note,
 		Links:      linksTo(d),
+		Blinks:     blinksBy(d),
 
 		Interfaces:   toInterfaces(d.Items),
 		Parts:        toParts(d.Items),

@@ -11,6 +11,7 @@ import (
 	"airdrift/api"
 	"airdrift/core/identify"
 	"airdrift/core/ledger"
+	"airdrift/core/probe"
 	"airdrift/core/register"
 	"airdrift/store"
 )
@@ -36,6 +37,10 @@ func (s *Service) registerDevices(humaAPI huma.API) {
 		OperationID: "get-history", Method: http.MethodGet, Path: "/api/v1/devices/{device}/history", Summary: "When and where a device was seen, the newest sweep first",
 		Tags: []string{"devices"}, Extensions: needs(Look),
 	}, s.history)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "blink", Method: http.MethodPost, Path: "/api/v1/devices/{device}/blink",
+		Summary: "Tell a device to show itself for some seconds, which changes nothing of it", Tags: []string{"devices"}, Extensions: needs(Sweep),
+	}, s.blink)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "set-note", Method: http.MethodPut, Path: "/api/v1/devices/{device}/note", Summary: "Write a note on a device; an empty one takes it away",
 		DefaultStatus: http.StatusNoContent, Tags: []string{"devices"}, Extensions: needs(Sweep),
@@ -289,4 +294,25 @@ func (s *Service) getDevice(ctx context.Context, in *DeviceInput) (*deviceOutput
 	out := &deviceOutput{ETag: deviceTag(device), Body: toDevice(siteID, device, identity, site.Overlay())}
 	out.Body.Tag = out.ETag
 	return out, nil
+}
+
+// blink has a device show itself, by an open protocol that has a command for it.
+func (s *Service) blink(ctx context.Context, in *DeviceInput) (*struct{ Body api.Blinked }, error) {
+	device, site, err := s.store.Device(ctx, in.Device)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	by := probe.BlinksBy(device.Items)
+	if by == nil {
+		return nil, problem(ctx, refuse(http.StatusConflict, "the device has not said that it can show itself by an open protocol"))
+	}
+	remark(ctx, "%d: %s", in.Device, by.Name)
+	w, addr, err := s.wayTo(ctx, site, device)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	if err := by.ShowItself(ctx, probe.Over(zonedWire{w}), addr, device.Items); err != nil {
+		return nil, problem(ctx, refuse(http.StatusBadGateway, "%s could not be told to show itself: %v", addr, err))
+	}
+	return &struct{ Body api.Blinked }{api.Blinked{By: by.Name}}, nil
 }

@@ -213,3 +213,40 @@ devices:
 		t.Errorf("%q", body)
 	}
 }
+
+// A printer that can show itself is told to, by whoever may sweep, and that is written down; others are not told anything.
+func TestDevicesThatShowThemselves(t *testing.T) {
+	t.Parallel()
+	scenario, err := simsite.Load("printers", []byte(`name: printers
+seed: 7
+networks: [{name: office, subnet: 10.9.0.0/24, latency: 300us}]
+vantage: {network: office, address: 10.9.0.250, mac: "48:9b:34:00:00:fa"}
+devices:
+  - {name: shows, standing: managed, legs: [{network: office, address: 10.9.0.1, mac: "48:9b:34:00:00:01"}], services: [{port: 631, speaks: ipp, title: Inkwell 220, tells: {printer-make-and-model: Marrowby Inkwell 220, shows: flash}}]}
+  - {name: does not, standing: managed, legs: [{network: office, address: 10.9.0.2, mac: "48:9b:34:00:00:02"}], services: [{port: 631, speaks: ipp, title: Inkwell 110, tells: {printer-make-and-model: Marrowby Inkwell 110}}]}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t), Scenario: scenario})
+	sweepOf(t, s, "")
+	at := map[string]uint64{}
+	for _, d := range devicesOf(t, s) {
+		if len(d.Addrs) > 0 {
+			at[d.Addrs[0]] = d.ID
+		}
+	}
+	shown, err := s.Client.Device(t.Context(), at["10.9.0.1"])
+	if err != nil || shown.Blinks != "ipp" {
+		t.Errorf("it can be told to show itself by %q, %v", shown.Blinks, err)
+	}
+	if by, err := s.Client.Blink(t.Context(), at["10.9.0.1"]); err != nil || by != "ipp" {
+		t.Errorf("told by %q, %v", by, err)
+	}
+	_, err = s.Client.Blink(t.Context(), at["10.9.0.2"])
+	wantProblem(t, "one that cannot", err, http.StatusConflict, "show itself")
+	log, err := s.Client.Audit(t.Context(), 10)
+	if err != nil || !slices.ContainsFunc(log, func(l api.AuditLine) bool { return l.Action == "blink" && strings.Contains(l.Subject, "ipp") }) {
+		t.Errorf("it is not written down: %+v, %v", log, err)
+	}
+}

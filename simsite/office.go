@@ -24,6 +24,14 @@ func serveIPP(l net.Listener, s Service, _ [32]byte) {
 			return
 		}
 		w.Header().Set("Content-Type", "application/ipp")
+		if question[3] == 0x3c { // it is to show itself
+			status := byte(5) // it cannot (RFC 8011, B.1.5.2)
+			if strings.Contains(string(question), "identify-actions\x00\x05flash") && s.Tells["shows"] == "flash" {
+				status = 0
+			}
+			_, _ = w.Write(append([]byte{2, 0, status, status}, append(question[4:8:8], 3)...))
+			return
+		}
 		_, _ = w.Write(printerAnswer(question, s.Tells)) // a client that has gone away is no loss
 	})
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: exchangeTime, IdleTimeout: exchangeTime}
@@ -47,6 +55,9 @@ func printerAnswer(question []byte, tells map[string]string) []byte {
 		if text := tells[attribute]; text != "" {
 			add(0x41, attribute, []byte(text))
 		}
+	}
+	if tells["shows"] != "" {
+		add(0x44, "identify-actions-supported", []byte(tells["shows"]))
 	}
 	add(0x23, "printer-state", []byte{0, 0, 0, 3})
 	return append(answer, 3)

@@ -30,6 +30,7 @@ const artNetPort = 6454
 var _ = register(Protocol{
 	Name: "art-net", Source: evidence.SourceArtNet, Cost: Light,
 	Hear:   hearArtNet,
+	Blinks: artNetCanBlink, Blink: artNetBlink,
 	Groups: []Group{{At: netip.AddrPortFrom(netip.AddrFrom4([4]byte{255, 255, 255, 255}), artNetPort), Questions: func() ([][]byte, error) { return [][]byte{artPoll()}, nil }, Sparing: true, Follow: artTables}},
 	Facts: []evidence.Fact{
 		{Key: keyArtNetName, Says: "short name that its keeper gives it", Standard: "Art-Net 4, ArtPollReply", Example: "balcony left"},

@@ -25,11 +25,13 @@ const (
 	keyIPPVersion  = "ipp.version"
 	keyIPPURI      = "ipp.uri"
 	keyIPPID       = "ipp.id"
+	keyIPPIdentify = "ipp.identify"
 )
 
 var _ = register(Protocol{
 	Name: "ipp", Source: evidence.SourceIPP, Cost: Middling,
 	Ports: []uint16{631}, Usual: []uint16{631}, Telling: []uint16{631}, Talk: talkIPP,
+	Blinks: ippBlinks, Blink: ippBlink,
 	Facts: []evidence.Fact{
 		{Key: evidence.KeyIPPModel, Says: "maker and model", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "Marrowby Inkwell 220", Names: 13, Describes: true},
 		{Key: keyIPPName, Says: "name of the printer", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "inkwell"},
@@ -41,6 +43,7 @@ var _ = register(Protocol{
 		{Key: keyIPPVersion, Says: "a version of the protocol", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "2.0"},
 		{Key: keyIPPURI, Says: "where it prints", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "ipp://10.40.1.9/ipp/print"},
 		{Key: keyIPPID, Says: "identifier of the printer", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "urn:uuid:7", Use: evidence.Identifier},
+		{Key: keyIPPIdentify, Says: "what it can do to show itself", Standard: "PWG 5100.13, 6.6.2", Example: "flash"},
 	},
 })
 
@@ -56,6 +59,7 @@ var ippAttributes = []struct{ name, key string }{
 	{"ipp-versions-supported", keyIPPVersion},
 	{"printer-uri-supported", keyIPPURI},
 	{"printer-uuid", keyIPPID},
+	{"identify-actions-supported", keyIPPIdentify},
 }
 
 // ippPaths are where printers take requests; the first that answers is believed.
@@ -81,25 +85,33 @@ func talkIPP(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found) 
 // askPrinter sends Get-Printer-Attributes (RFC 8011, 4.2.5) and reports whether another path is worth trying: the answer was
 // none of IPP's with attributes of a printer, and came in time.
 func askPrinter(ctx context.Context, f *found, page *url.URL, path string) (goOn bool) {
+	body, ok := postIPP(ctx, f, page, path, printerRequest("ipp://"+page.Host+path))
+	return ok && (body == nil || !readPrinter(body, f))
+}
+
+// postIPP puts a request to a path (RFC 8010, 4). ok is false where nothing came back in time; what is not an answer of IPP has no body.
+func postIPP(ctx context.Context, f *found, page *url.URL, path string, request []byte) (body []byte, ok bool) {
 	conn, err := openPage(ctx, f, page)
 	if err != nil {
-		return false
+		return nil, false
 	}
 	defer conn.Close()
 	_ = conn.SetDeadline(time.Now().Add(exchangeWait))
-	request := printerRequest("ipp://" + page.Host + path)
 	_, err = fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: airdrift\r\nContent-Type: application/ipp\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s",
 		path, page.Host, len(request), request)
 	if err != nil {
-		return false
+		return nil, false
 	}
 	resp, err := http.ReadResponse(bufio.NewReader(io.LimitReader(conn, maxAnswer)), nil)
 	if err != nil {
-		return false
+		return nil, false
 	}
 	defer resp.Body.Close()
-	body, _ := io.ReadAll(io.LimitReader(resp.Body, maxAnswer)) // what breaks off is read up to there
-	return resp.StatusCode != http.StatusOK || !readPrinter(body, f)
+	if resp.StatusCode != http.StatusOK {
+		return nil, true
+	}
+	body, _ = io.ReadAll(io.LimitReader(resp.Body, maxAnswer)) // what breaks off is read up to there
+	return body, true
 }
 
 // Tags that delimit groups of attributes, and of values (RFC 8010, 3.5).
@@ -115,24 +127,28 @@ const (
 	ippLanguage  = 0x48
 )
 
+// ippAttribute puts an attribute to a request; one without a name is one more value of the attribute before (RFC 8010, 3.1).
+func ippAttribute(request []byte, tag byte, name, value string) []byte {
+	request = binary.BigEndian.AppendUint16(append(request, tag), uint16(len(name)))
+	request = binary.BigEndian.AppendUint16(append(request, name...), uint16(len(value)))
+	return append(request, value...)
+}
+
+// ippRequest begins a request for an operation of a printer.
+func ippRequest(operation byte, uri string) []byte {
+	request := ippAttribute([]byte{1, 1, 0, operation, 0, 0, 0, 1, ippOperation}, ippCharset, "attributes-charset", "utf-8")
+	request = ippAttribute(request, ippLanguage, "attributes-natural-language", "en")
+	return ippAttribute(request, ippURI, "printer-uri", uri)
+}
+
 func printerRequest(uri string) []byte {
-	request := []byte{1, 1, 0, 0x0b, 0, 0, 0, 1, ippOperation}
-	add := func(tag byte, name, value string) {
-		request = append(request, tag)
-		request = binary.BigEndian.AppendUint16(request, uint16(len(name)))
-		request = append(request, name...)
-		request = binary.BigEndian.AppendUint16(request, uint16(len(value)))
-		request = append(request, value...)
-	}
-	add(ippCharset, "attributes-charset", "utf-8")
-	add(ippLanguage, "attributes-natural-language", "en")
-	add(ippURI, "printer-uri", uri)
+	request := ippRequest(0x0b, uri)
 	for i, attribute := range ippAttributes {
 		name := ""
 		if i == 0 {
 			name = "requested-attributes"
 		}
-		add(ippKeyword, name, attribute.name)
+		request = ippAttribute(request, ippKeyword, name, attribute.name)
 	}
 	return append(request, ippEnd)
 }

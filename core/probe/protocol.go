@@ -52,6 +52,11 @@ type Protocol struct {
 	// it is by Keep, and gives what was counted once that is all there is.
 	Read func(ctx context.Context, q Query, known []evidence.Item, r *Reading) []evidence.Item
 
+	// Where a device can be told to show itself, without changing it.
+
+	Blinks func(known []evidence.Item) bool
+	Blink  func(ctx context.Context, q Query, known []evidence.Item) error
+
 	// By a question to each device.
 
 	Port     evidence.Port // that the question goes to

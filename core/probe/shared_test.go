@@ -402,3 +402,40 @@ func TestServersOfFilesThatLie(t *testing.T) {
 		})
 	}
 }
+
+// The lights of a node are told to blink, and after a while to go back to what they do; whatever happens meanwhile, and nothing else is set.
+func TestNodeThatShowsItself(t *testing.T) {
+	for _, broken := range []bool{false, true} {
+		synctest.Test(t, func(t *testing.T) {
+			ctx, cancel := context.WithCancel(t.Context())
+			var commands []byte
+			var at []time.Duration
+			began := time.Now()
+			q := queryOf(responder{func(_ uint16, message []byte) [][]byte {
+				if len(message) != 107 || binary.LittleEndian.Uint16(message[8:]) != artNetAddress || !bytes.Equal(message[14:96], make([]byte, 82)) ||
+					!bytes.Equal(message[96:105], bytes.Repeat([]byte{artNetKeep}, 9)) || message[12] != artNetKeep || message[105] != 0xff {
+					t.Errorf("something is set: %x", message)
+				}
+				commands, at = append(commands, message[len(message)-1]), append(at, time.Since(began))
+				if broken {
+					cancel()
+				}
+				return nil
+			}})
+			node := []evidence.Item{{Key: keyArtNetStyle, Value: "node"}}
+			by := BlinksBy(node)
+			if by == nil || by.Name != "art-net" {
+				t.Fatalf("it shows itself by %v", by)
+			}
+			err := by.ShowItself(ctx, q.Dialer, q.Addr, node)
+			synctest.Wait()
+			if err != nil || !bytes.Equal(commands, []byte{artNetLocate, artNetNormal}) || !broken && at[1] != artNetBlinks || broken && at[1] > time.Second {
+				t.Errorf("%v: told %v after %v, %v", broken, commands, at, err)
+			}
+			cancel()
+		})
+	}
+	if by := BlinksBy([]evidence.Item{{Key: keyArtNetStyle, Value: "controller"}, {Key: keyIPPURI, Value: "ipp://10.40.1.9/"}}); by != nil {
+		t.Errorf("a controller shows itself by %s", by.Name)
+	}
+}

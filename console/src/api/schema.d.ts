@@ -125,6 +125,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/blink": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell a device to show itself for some seconds, which changes nothing of it */
+        post: operations["blink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}/credentials/{credential}": {
         parameters: {
             query?: never;
@@ -1385,6 +1402,9 @@ export interface components {
         Behind: {
             text: string;
         };
+        Blinked: {
+            by: string;
+        };
         Candidate: {
             /** @description The system that is believed, where this is one of those that are built on it */
             builtOn?: string;
@@ -1520,6 +1540,8 @@ export interface components {
             addresses: string[];
             /** @description Who set it aside, and why */
             aside?: components["schemas"]["Aside"];
+            /** @description The protocol by which it can be told to show itself */
+            blinks?: string;
             certificates: components["schemas"]["Certificate"][];
             claims: components["schemas"]["Claim"][];
             /** @description It shares an address with another device */
@@ -3250,6 +3272,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    blink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the device */
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Blinked"];
+                };
             };
             /** @description Error */
             default: {

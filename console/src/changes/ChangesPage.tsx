@@ -1,8 +1,9 @@
 import { Button, Link, MenuItem, Paper, Stack, Table, TableBody, TableCell, TableContainer, TableHead, TableRow, TextField } from '@mui/material';
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
-import { Link as RouterLink, useSearchParams } from 'react-router';
+import { Link as RouterLink } from 'react-router';
 
 import { answer, api, type Schema } from '../api/client';
+import { useAddress } from '../app/address';
 import { DeviceText, Empty, Failure, Loading, Page, Panel } from '../app/parts';
 import { useSiteId } from '../app/queries';
 import { moment, visible } from '../lib/format';
@@ -23,7 +24,7 @@ function what(change: Change) {
 /** What sweeps have found changed, the newest first. The address holds the filter, so that it can be sent to a colleague. */
 export function ChangesPage() {
   const site = useSiteId();
-  const [params, setParams] = useSearchParams();
+  const [params, choose] = useAddress();
   const sweep = Number(params.get('sweep')) || undefined;
   const device = Number(params.get('device')) || undefined;
   const kind = kinds.find((k) => k === params.get('kind'));
@@ -38,14 +39,7 @@ export function ChangesPage() {
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (page) => page?.next,
   });
-  const set = (name: string, value: string) =>
-    setParams((before) => {
-      const after = new URLSearchParams(before);
-      if (value) after.set(name, value);
-      else after.delete(name);
-      if (name === 'sweep') after.delete('against');
-      return after;
-    });
+  const set = (name: string, value: string) => choose(name === 'sweep' ? { sweep: value, against: undefined } : { [name]: value });
   const list = changes.data?.pages.flatMap((page) => page?.items ?? []) ?? [];
   return (
     <Page

@@ -1,4 +1,5 @@
 import AsideIcon from '@mui/icons-material/DoNotDisturbOnOutlined';
+import BlinkIcon from '@mui/icons-material/LightModeOutlined';
 import BackIcon from '@mui/icons-material/UndoOutlined';
 import NoteIcon from '@mui/icons-material/EditNoteOutlined';
 import MergeIcon from '@mui/icons-material/MergeOutlined';
@@ -6,12 +7,12 @@ import SplitIcon from '@mui/icons-material/CallSplitOutlined';
 import GroupIcon from '@mui/icons-material/WorkspacesOutlined';
 import PinIcon from '@mui/icons-material/PushPinOutlined';
 import RegisterIcon from '@mui/icons-material/FactCheckOutlined';
-import { Autocomplete, Button, Stack, TextField, Typography } from '@mui/material';
+import { Autocomplete, Button, Stack, TextField, Tooltip, Typography } from '@mui/material';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { answer, api, type Device, type Schema } from '../api/client';
-import { FormDialog } from '../app/parts';
+import { Failure, FormDialog } from '../app/parts';
 import { useMay } from '../app/queries';
 import { visible } from '../lib/format';
 import { MergeDialog, PinDialog, SplitDialog } from './Grouping';
@@ -23,6 +24,7 @@ export function Actions({ d }: { d: Device }) {
   const [open, setOpen] = useState<Open>();
   const may = useMay('sweep');
   const takeBack = useChange(d, () => answer(api.DELETE('/api/v1/devices/{device}/aside', { params: { path: { device: d.id } } })));
+  const blink = useMutation({ mutationFn: () => answer(api.POST('/api/v1/devices/{device}/blink', { params: { path: { device: d.id } } })) });
   if (!may) return null;
   const close = () => setOpen(undefined);
   return (
@@ -62,6 +64,14 @@ export function Actions({ d }: { d: Device }) {
           Pin
         </Button>
       )}
+      {d.blinks && (
+        <Tooltip describeChild title="The device shows itself for some seconds; nothing of it is changed">
+          <Button variant="outlined" startIcon={<BlinkIcon />} loading={blink.isPending} onClick={() => blink.mutate()}>
+            {blink.isSuccess ? 'Blink again' : 'Blink'}
+          </Button>
+        </Tooltip>
+      )}
+      <Failure failure={blink.error} />
       {open === 'group' && <GroupDialog d={d} onClose={close} />}
       {open === 'pin' && <PinDialog d={d} onClose={close} />}
       {open === 'merge' && <MergeDialog d={d} onClose={close} />}

@@ -1,9 +1,10 @@
 import DownloadIcon from '@mui/icons-material/DownloadOutlined';
 import { Box, Button, Chip, Link, MenuItem, Paper, Stack, Table, TableBody, TableCell, TableContainer, TableHead, TableRow, TextField, Typography } from '@mui/material';
 import { useQuery } from '@tanstack/react-query';
-import { Link as RouterLink, useSearchParams } from 'react-router';
+import { Link as RouterLink } from 'react-router';
 
 import { answer, api, type Schema } from '../api/client';
+import { useAddress } from '../app/address';
 import { Empty, Failure, Loading, Page, Panel } from '../app/parts';
 import { useSiteId } from '../app/queries';
 import { kindLabel } from '../devices/kinds';
@@ -21,7 +22,7 @@ const fewRows = 50;
 /** Which devices of the building's systems can be read over an open protocol today, over which, and how much they offer. */
 export function OpennessPage() {
   const site = useSiteId();
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useAddress();
   const system = params.get('system') ?? undefined;
   const state = states.find((s) => s === params.get('state'));
   const rows = Number(params.get('rows')) || fewRows;
@@ -29,16 +30,6 @@ export function OpennessPage() {
     queryKey: ['openness', site, system, state],
     queryFn: () => answer(api.GET('/api/v1/sites/{site}/openness', { params: { path: { site }, query: { system, state } } })),
   });
-  const set = (changes: Record<string, string | undefined>) =>
-    setParams((before) => {
-      const after = new URLSearchParams(before);
-      after.delete('rows');
-      for (const [name, value] of Object.entries(changes)) {
-        if (value) after.set(name, value);
-        else after.delete(name);
-      }
-      return after;
-    });
   const csv = new URLSearchParams({ ...(system && { system }), ...(state && { state }) });
   const data = openness.data;
   return (
@@ -46,7 +37,7 @@ export function OpennessPage() {
       title="Openness"
       actions={
         <Stack direction="row" spacing={1} useFlexGap sx={{ flexWrap: 'wrap', alignItems: 'center' }}>
-          <TextField select size="small" label="Can be read" value={state ?? ''} onChange={(e) => set({ state: e.target.value })} sx={{ minWidth: 230 }} slotProps={{ inputLabel: { shrink: true }, select: { displayEmpty: true } }}>
+          <TextField select size="small" label="Can be read" value={state ?? ''} onChange={(e) => set({ state: e.target.value, rows: undefined })} sx={{ minWidth: 230 }} slotProps={{ inputLabel: { shrink: true }, select: { displayEmpty: true } }}>
             <MenuItem value="">any</MenuItem>
             {states.map((s) => (
               <MenuItem key={s} value={s}>
@@ -55,7 +46,7 @@ export function OpennessPage() {
             ))}
           </TextField>
           {system && (
-            <Button variant="outlined" onClick={() => set({ system: undefined })}>
+            <Button variant="outlined" onClick={() => set({ system: undefined, rows: undefined })}>
               {visible(system)} only: show all
             </Button>
           )}
@@ -74,7 +65,7 @@ export function OpennessPage() {
       )}
       {data && data.systems.length > 0 && (
         <>
-          <Systems systems={data.systems} onSystem={(name) => set({ system: name })} />
+          <Systems systems={data.systems} onSystem={(name) => set({ system: name, rows: undefined })} />
           <Devices site={site} devices={data.devices} rows={rows} onMore={() => set({ rows: String(rows + 200) })} />
         </>
       )}
@@ -99,7 +90,7 @@ function Systems({ systems, onSystem }: { systems: Schema['SystemOpenness'][]; o
           {systems.map((s) => (
             <TableRow key={s.system} hover>
               <TableCell>
-                <Link component="button" type="button" onClick={() => onSystem(s.system)} title={`Only ${s.system}`}>
+                <Link component="button" type="button" onClick={() => onSystem(s.system)} title={`Only ${s.system}`} sx={{ whiteSpace: 'nowrap' }}>
                   {visible(s.system)}
                 </Link>
               </TableCell>
@@ -107,7 +98,7 @@ function Systems({ systems, onSystem }: { systems: Schema['SystemOpenness'][]; o
               <TableCell>
                 <Shares system={s} />
               </TableCell>
-              <TableCell align="right">{s.counted > 0 ? `${s.points.toLocaleString()} of ${count(s.counted, 'device')}` : 'not counted'}</TableCell>
+              <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>{s.counted > 0 ? `${s.points.toLocaleString()} of ${count(s.counted, 'device')}` : 'not counted'}</TableCell>
               <TableCell>
                 <Stack direction="row" spacing={0.75} useFlexGap sx={{ flexWrap: 'wrap' }}>
                   {s.protocols.map((p) => (
@@ -133,7 +124,7 @@ function Shares({ system: s }: { system: Schema['SystemOpenness'] }) {
           <Box key={p.state} sx={{ width: `${(100 * p.n) / s.devices}%`, bgcolor: `${stateColours[p.state]}.main` }} />
         ))}
       </Box>
-      <Typography variant="body2">{parts.map((p) => `${p.n} ${p.state}`).join(', ')}</Typography>
+      <Typography variant="body2" sx={{ whiteSpace: 'nowrap' }}>{parts.map((p) => `${p.n} ${p.state}`).join(', ')}</Typography>
     </Stack>
   );
 }
@@ -157,7 +148,7 @@ function Devices({ site, devices, rows, onMore }: { site: number; devices: Schem
               <TableCell>System</TableCell>
               <TableCell>Kind</TableCell>
               <TableCell>Model</TableCell>
-              <TableCell>Can be read</TableCell>
+              <TableCell sx={{ whiteSpace: 'nowrap' }}>Can be read</TableCell>
               <TableCell>Over</TableCell>
               <TableCell align="right">Points</TableCell>
             </TableRow>

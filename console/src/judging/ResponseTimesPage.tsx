@@ -1,9 +1,10 @@
 import DownloadIcon from '@mui/icons-material/DownloadOutlined';
 import { Button, Link, MenuItem, Paper, Stack, Table, TableBody, TableCell, TableContainer, TableHead, TableRow, TextField, ToggleButton, ToggleButtonGroup, Typography } from '@mui/material';
 import { useQuery } from '@tanstack/react-query';
-import { Link as RouterLink, useSearchParams } from 'react-router';
+import { Link as RouterLink } from 'react-router';
 
 import { answer, api, type Schema } from '../api/client';
+import { useAddress } from '../app/address';
 import { Empty, Failure, Loading, Page, Panel } from '../app/parts';
 import { useSiteId } from '../app/queries';
 import { kindLabel } from '../devices/kinds';
@@ -19,7 +20,7 @@ const fewRows = 25;
 /** How long devices take over their answers in one protocol, like devices side by side. The address holds what is chosen. */
 export function ResponseTimesPage() {
   const site = useSiteId();
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useAddress();
   const protocol = params.get('protocol') ?? undefined;
   const by = params.get('by') === 'model' ? 'model' : 'kind';
   const order = params.get('order') === 'fastest' ? 'fastest' : 'slowest';
@@ -30,15 +31,6 @@ export function ResponseTimesPage() {
     queryKey: ['response-times', site, filter],
     queryFn: () => answer(api.GET('/api/v1/sites/{site}/response-times', { params: { path: { site }, query: { ...filter, limit: manyDevices } } })),
   });
-  const set = (changes: Record<string, string | undefined>) =>
-    setParams((before) => {
-      const after = new URLSearchParams(before);
-      for (const [name, value] of Object.entries(changes)) {
-        if (value) after.set(name, value);
-        else after.delete(name);
-      }
-      return after;
-    });
   const t = times.data;
   return (
     <Page
