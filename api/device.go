@@ -7,6 +7,7 @@ type DeviceLine struct {
 	ID        uint64     `json:"id"`
 	Name      string     `json:"name,omitempty"`
 	Addrs     []string   `json:"addresses" nullable:"false"`
+	Unit      string     `json:"unit,omitempty" doc:"Which unit it is, and behind which address, where it has none of its own" example:"modbus/7 behind 10.40.1.9"`
 	MAC       string     `json:"mac,omitempty"`
 	Kind      string     `json:"kind"`
 	Vendor    string     `json:"vendor,omitempty"`
@@ -38,7 +39,6 @@ type Device struct {
 	DeviceLine
 	Site      uint64   `json:"site"`
 	Tag       string   `json:"tag" doc:"The ETag of what people have said of it: given as If-Match, only that is changed which is still so"`
-	Unit      string   `json:"unit,omitempty" doc:"That it is, and behind which address, where it has none of its own" example:"modbus/7 behind 10.40.1.9"`
 	MACs      []MAC    `json:"macs" nullable:"false" doc:"The one seen last first"`
 	Shared    []string `json:"sharedAddresses" nullable:"false" doc:"Addresses that another device holds too"`
 	Claims    []Claim  `json:"claims" nullable:"false"`

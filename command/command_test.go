@@ -105,6 +105,12 @@ func demoFindsTheTruth(t *testing.T, args ...string) {
 		}
 		checkTruth(t, found[0], truth)
 	}
+	for _, truth := range scenario.UnitTruths() {
+		found := slices.DeleteFunc(slices.Clone(list), func(d api.DeviceLine) bool { return d.Unit != truth.Place() })
+		if expected++; len(found) != 1 || found[0].Vendor != truth.Model.Maker || found[0].Standing != truth.Unit.Standing || found[0].Kind != "unknown" && found[0].Kind != truth.Model.Kind {
+			t.Errorf("%s (%s) is in the inventory as %+v", truth.Unit.Name, truth.Place(), found)
+		}
+	}
 	own := slices.DeleteFunc(slices.Clone(list), func(d api.DeviceLine) bool { return !slices.Contains(d.Traits, "own machine") })
 	if len(own) != 1 || own[0].Standing != "set aside" {
 		t.Errorf("the auditor's own machine is %+v", own)
@@ -136,6 +142,11 @@ func TestDemoWithoutRights(t *testing.T) {
 	}
 	scenario := simsitetest.Demo(t)
 	seen := slices.DeleteFunc(list, func(d api.DeviceLine) bool { return d.Presence != "seen" })
+	behind := len(seen)
+	seen = slices.DeleteFunc(seen, func(d api.DeviceLine) bool { return d.Unit != "" })
+	if behind -= len(seen); behind != len(scenario.Units) {
+		t.Errorf("%d devices are seen behind others, want %d", behind, len(scenario.Units))
+	}
 	visible := slices.DeleteFunc(scenario.Truth(), func(t simsite.Truth) bool { return !t.Visible })
 	at := map[string]bool{}
 	for _, d := range seen {

@@ -101,6 +101,9 @@ func (p Program) writeDevices(form string, list []api.DeviceLine) error {
 	g := grid{headings: []string{"No", "Address", "Name", "Kind", "Vendor", "Model", "Standing", "MAC", "Last seen", "Presence", "Mind"}}
 	for _, d := range list {
 		addrs := shortList(d.Addrs)
+		if len(d.Addrs) == 0 && d.Unit != "" {
+			addrs = d.Unit
+		}
 		if d.Contested {
 			addrs += " (shared)"
 		}

@@ -199,7 +199,7 @@ func addrTexts(addrs []netip.Addr) []string {
 
 func toDeviceLine(l store.DeviceLine) api.DeviceLine {
 	line := api.DeviceLine{
-		ID: l.ID, Name: l.Name, Addrs: addrTexts(l.Addrs), MAC: l.MAC.String(), Kind: l.Kind, Vendor: l.Vendor, Model: l.Model, OS: l.OS,
+		ID: l.ID, Name: l.Name, Addrs: addrTexts(l.Addrs), Unit: l.Unit, MAC: l.MAC.String(), Kind: l.Kind, Vendor: l.Vendor, Model: l.Model, OS: l.OS,
 		Firmware: l.Firmware, Strength: l.Strength, Standing: string(l.Standing), Presence: string(l.Presence), Contested: l.Contested, Group: l.Group, Traits: []string{},
 		FirstSeen: known(l.FirstSeen), LastSeen: known(l.LastSeen),
 	}
@@ -222,7 +222,6 @@ func toDevice(site uint64, d ledger.Device, identity identify.Identity, overlay 
 		DeviceLine: toDeviceLine(store.LineOf(d)),
 		Site:       site,
 		MACs:       []api.MAC{},
-		Unit:       d.Unit,
 		Shared:     addrTexts(d.Contested),
 		Claims:     []api.Claim{},
 		Ports:      toPorts(d.Items),

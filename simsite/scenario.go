@@ -32,6 +32,7 @@ type Scenario struct {
 
 	Models  []Model  `yaml:"models"`
 	Devices []Device `yaml:"devices"`
+	Units   []Unit   `yaml:"units"`  // behind devices
 	Visits  []Visit  `yaml:"visits"` // on days one after the other; none where the auditor comes once
 }
 
@@ -195,6 +196,9 @@ func (c *checker) check() {
 	for i, d := range c.scenario.Devices {
 		c.checkDevice(fmt.Sprintf("$.devices[%d]", i), d)
 	}
+	for i, u := range c.scenario.Units {
+		c.checkUnit(fmt.Sprintf("$.units[%d]", i), u)
+	}
 	c.checkVisits()
 }
 
@@ -326,7 +330,7 @@ func (s *Scenario) model(name string) Model {
 func (s *Scenario) Services(d Device) []Service {
 	all := slices.Concat(s.model(d.Model).Services, d.Services)
 	for i := range all {
-		all[i] = s.fill(all[i], d)
+		all[i] = s.withUnits(s.fill(all[i], d), d)
 	}
 	return all
 }
@@ -334,12 +338,15 @@ func (s *Scenario) Services(d Device) []Service {
 // bacnetNumbers is how many numbers there are for devices of BACnet (ASHRAE 135, 12.11.1).
 const bacnetNumbers = 1<<22 - 1
 
+// firstExtension is the lowest extension of a telephone that has one of its own, of so many.
+const firstExtension, extensions = 200, 700
+
 // fill puts the device's own name, serial number, host and number into what a service tells.
 func (s *Scenario) fill(service Service, d Device) Service {
 	secret := deviceSecret(s.Seed, d.Name)
 	name := cmp.Or(d.Called, d.Name)
 	host := strings.ReplaceAll(name, " ", "-")
-	own := strings.NewReplacer("{name}", name, "{serial}", fmt.Sprintf("%X", secret[:4]), "{host}", host, "{number}", fmt.Sprint(binary.BigEndian.Uint32(secret[4:])%bacnetNumbers), "{firmware}", cmp.Or(d.Firmware, s.model(d.Model).Firmware))
+	own := strings.NewReplacer("{name}", name, "{serial}", fmt.Sprintf("%X", secret[:4]), "{host}", host, "{number}", fmt.Sprint(binary.BigEndian.Uint32(secret[4:])%bacnetNumbers), "{extension}", fmt.Sprint(firstExtension+binary.BigEndian.Uint32(secret[8:])%extensions), "{firmware}", cmp.Or(d.Firmware, s.model(d.Model).Firmware))
 	tells := make(map[string]string, len(service.Tells))
 	for key, text := range service.Tells {
 		tells[key] = own.Replace(text)

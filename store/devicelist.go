@@ -24,6 +24,7 @@ type DeviceLine struct {
 	ID        uint64
 	Name      string
 	Addrs     []netip.Addr
+	Unit      string // which it is, and behind which address, where it has none of its own
 	MAC       hwaddr.MAC
 	Kind      string
 	Vendor    string
@@ -43,7 +44,7 @@ type DeviceLine struct {
 // LineOf gives what a list shows of a device.
 func LineOf(d ledger.Device) DeviceLine {
 	line := DeviceLine{
-		ID: d.ID, Name: DisplayName(d), Addrs: d.Addrs, Kind: believed(d, identify.Kind), Vendor: believed(d, identify.Vendor),
+		ID: d.ID, Name: DisplayName(d), Addrs: d.Addrs, Unit: d.Unit, Kind: believed(d, identify.Kind), Vendor: believed(d, identify.Vendor),
 		Model: believed(d, identify.Model), OS: believed(d, identify.OS), Firmware: d.Identity.Of(identify.Firmware),
 		Strength: d.Identity.Strength(identify.Kind), Standing: d.Standing, Presence: d.Presence,
 		FirstSeen: d.FirstSeen, LastSeen: d.LastSeen, Contested: len(d.Contested) > 0,
@@ -209,9 +210,10 @@ func linesOf(db *gorm.DB, ids []uint64) ([]DeviceLine, error) {
 		Row    deviceRow `gorm:"embedded"`
 		Addrs  string
 		Traits string
+		Unit   string
 	}
 	err := db.Model(&deviceRow{}).
-		Select("id, name, mac, kind, vendor, model, os, firmware, strength, standing, presence, group_name, first_seen, last_seen, contested, JSON_QUERY(record, '$.addrs') AS addrs, JSON_QUERY(record, '$.traits') AS traits").
+		Select("id, name, mac, kind, vendor, model, os, firmware, strength, standing, presence, group_name, first_seen, last_seen, contested, JSON_QUERY(record, '$.addrs') AS addrs, JSON_QUERY(record, '$.traits') AS traits, COALESCE(JSON_VALUE(record, '$.unit'), '') AS unit").
 		Where("id IN ?", ids).Find(&rows).Error
 	if err != nil {
 		return nil, own(err, "devices")
@@ -222,6 +224,7 @@ func linesOf(db *gorm.DB, ids []uint64) ([]DeviceLine, error) {
 		if err != nil {
 			return nil, err
 		}
+		line.Unit = found.Unit
 		lines[slices.Index(ids, line.ID)] = line
 	}
 	// One that went away in between leaves no gap.

@@ -34,7 +34,7 @@ type draftRow struct {
 	FirstAt     time.Time
 	Facts       []byte
 	Passing     []byte
-	Times       string
+	Times       []byte
 	FactSet     []byte // empty where the set is stored already
 }
 
@@ -58,7 +58,7 @@ func (s *Store) SaveSightings(ctx context.Context, sweep uint64, sightings []evi
 		packed := evidence.Pack(withoutTimes(sg.Items), sg.FirstAt)
 		rows[i] = draftRow{
 			SweepID: sweep, Addr: sortable(sg.Addr), MAC: macBytes(sg.MAC), Unit: fit(sg.Unit, evidence.MaxUnit), Ring: sg.Ring, LearnedFrom: fit(sg.LearnedFrom, maxLearnedFrom),
-			Answered: sg.Answered, Whole: sg.Whole, FirstAt: sg.FirstAt, Facts: packed.Hash[:], Passing: packed.Passing, Times: timesText(sg.Items), FactSet: packed.Set,
+			Answered: sg.Answered, Whole: sg.Whole, FirstAt: sg.FirstAt, Facts: packed.Hash[:], Passing: packed.Passing, Times: packTimes(sg.Items), FactSet: packed.Set,
 		}
 		of[rows[i].who()] = i
 	}
@@ -245,7 +245,7 @@ type Seen struct {
 	Hashes    []evidence.Hash     // of the facts of each
 
 	passing [][]byte
-	times   []string
+	times   [][]byte
 	sets    *factSets
 	last    int // the sighting whose facts were given last
 }
@@ -273,8 +273,7 @@ func seenIn(tx *gorm.DB, sets *factSets, sweep uint64) (*Seen, error) {
 	seen := &Seen{sets: sets}
 	for rows.Next() {
 		var sg evidence.Sighting
-		var addr, mac, hash, passing []byte
-		var times string
+		var addr, mac, hash, passing, times []byte
 		if err := rows.Scan(&addr, &mac, &sg.Unit, &sg.Ring, &sg.LearnedFrom, &sg.Answered, &sg.Whole, &sg.FirstAt, &hash, &passing, &times); err != nil {
 			return nil, closing(rows, err)
 		}
@@ -445,8 +444,7 @@ func readSightings(query *gorm.DB) ([]SightingOf, error) {
 	var list []SightingOf
 	for rows.Next() {
 		var s SightingOf
-		var addr, mac, passing, set []byte
-		var times string
+		var addr, mac, passing, times, set []byte
 		sg := &s.Sighting
 		if err := rows.Scan(&s.Sweep, &addr, &mac, &sg.Unit, &sg.Ring, &sg.LearnedFrom, &sg.Answered, &sg.Whole, &sg.FirstAt, &passing, &times, &set); err != nil {
 			return nil, closing(rows, err)

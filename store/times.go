@@ -4,30 +4,29 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"airdrift/core/evidence"
 )
 
 // maxTimes is what the column of times takes, in bytes.
-const maxTimes = 4000
+const maxTimes = 2000
 
-// timesText writes the times among facts as they are stored: a line for each protocol. What does not fit is left out.
-func timesText(items []evidence.Item) string {
-	var text strings.Builder
-	for _, t := range evidence.TimesIn(items) {
-		if line := t.String() + "\n"; text.Len()+len(line) <= maxTimes {
-			text.WriteString(line)
-		}
+// packTimes puts the times among facts into the form in which they are stored. What does not fit is left out.
+func packTimes(items []evidence.Item) []byte {
+	all := evidence.TimesIn(items)
+	packed := evidence.PackTimes(all)
+	for len(packed) > maxTimes {
+		all = all[:len(all)-1]
+		packed = evidence.PackTimes(all)
 	}
-	return text.String()
+	return append([]byte{}, packed...)
 }
 
 // timesItems gives stored times as facts.
-func timesItems(text string, at time.Time) (items []evidence.Item) {
-	for line := range strings.Lines(text) {
-		items = append(items, evidence.Item{Source: evidence.SourceSweep, Key: evidence.KeyTimes, Value: strings.TrimSpace(line), At: at})
+func timesItems(packed []byte, at time.Time) (items []evidence.Item) {
+	for _, t := range evidence.UnpackTimes(packed) {
+		items = append(items, evidence.Item{Source: evidence.SourceSweep, Key: evidence.KeyTimes, Value: t.String(), At: at})
 	}
 	return items
 }
@@ -62,11 +61,11 @@ func (s *Store) Times(ctx context.Context, q TimesQuery) (list []DeviceTimes, an
 	if err := db.Select("id, site_id").First(&row, q.Sweep).Error; err != nil {
 		return nil, nil, own(err, fmt.Sprintf("sweep %d", q.Sweep))
 	}
-	var texts []string
-	if err := db.Raw("SELECT times FROM sightings WHERE sweep_id = ? ORDER BY addr, mac, unit", q.Sweep).Scan(&texts).Error; err != nil {
+	var all [][]byte
+	if err := db.Raw("SELECT times FROM sightings WHERE sweep_id = ? ORDER BY addr, mac, unit", q.Sweep).Scan(&all).Error; err != nil {
 		return nil, nil, own(err, "sightings")
 	}
-	numbers, err := devicesIn(db, q.Sweep, len(texts))
+	numbers, err := devicesIn(db, q.Sweep, len(all))
 	if err != nil {
 		return nil, nil, own(err, "sightings")
 	}
@@ -76,14 +75,13 @@ func (s *Store) Times(ctx context.Context, q TimesQuery) (list []DeviceTimes, an
 	}
 	of, answered := map[uint64]evidence.Times{}, map[string]int{}
 	seen := map[protocolOf]bool{}
-	for i, text := range texts {
+	for i, packed := range all {
 		device := numbers[i]
 		if to, merged := now[device]; merged {
 			device = to
 		}
-		for line := range strings.Lines(text) {
-			t, ok := evidence.ParseTimes(strings.TrimSpace(line))
-			if !ok || device == 0 {
+		for _, t := range evidence.UnpackTimes(packed) {
+			if device == 0 {
 				continue
 			}
 			if at := (protocolOf{device, t.Protocol}); !seen[at] {

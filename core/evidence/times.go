@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math"
 	"slices"
@@ -96,5 +97,44 @@ func TimesIn(items []Item) []Times {
 		}
 	}
 	slices.SortFunc(all, func(a, b Times) int { return strings.Compare(a.Protocol, b.Protocol) })
+	return all
+}
+
+// PackTimes puts times into the form in which they are stored: of each the length of the protocol's name and the name, how many answers and
+// losses, and median, 95th percentile and longest in microseconds, in the variable length of Protocol Buffers.
+func PackTimes(all []Times) []byte {
+	var packed []byte
+	for _, t := range all {
+		packed = appendText(packed, t.Protocol)
+		for _, n := range []int64{int64(t.Answers), int64(t.Lost), t.Median.Microseconds(), t.Most.Microseconds(), t.Worst.Microseconds()} {
+			packed = binary.AppendUvarint(packed, uint64(max(n, 0)))
+		}
+	}
+	return packed
+}
+
+// UnpackTimes reads times that are stored so. Those that can be read before one that cannot are given all the same.
+func UnpackTimes(packed []byte) (all []Times) {
+	for len(packed) > 0 {
+		length, size := binary.Uvarint(packed)
+		if size <= 0 || length == 0 || length > maxProtocol || uint64(len(packed)-size) < length {
+			return all
+		}
+		t := Times{Protocol: string(packed[size : size+int(length)])}
+		packed = packed[size+int(length):]
+		var figures [5]uint64
+		for i := range figures {
+			n, size := binary.Uvarint(packed)
+			if size <= 0 || n > math.MaxInt32*1000 {
+				return all
+			}
+			figures[i], packed = n, packed[size:]
+		}
+		t.Answers, t.Lost = int(figures[0]), int(figures[1])
+		for i, to := range []*time.Duration{&t.Median, &t.Most, &t.Worst} {
+			*to = time.Duration(figures[2+i]) * time.Microsecond
+		}
+		all = append(all, t)
+	}
 	return all
 }

@@ -50,3 +50,15 @@ func TestTimesAtSeveralAddresses(t *testing.T) {
 		t.Errorf("%q, want %q", got, want)
 	}
 }
+
+func FuzzUnpackTimes(f *testing.F) {
+	f.Add(PackTimes([]Times{{"bacnet", 240, 3, 50 * time.Millisecond, 95 * time.Millisecond, 5 * time.Second}, {"snmp", 1, 0, time.Microsecond, 1500 * time.Microsecond, 2 * time.Millisecond}}))
+	f.Add([]byte{3, 'k', 'n'})
+	f.Fuzz(func(t *testing.T, packed []byte) {
+		all := UnpackTimes(packed)
+		again := UnpackTimes(PackTimes(all))
+		if !slices.Equal(all, again) {
+			t.Errorf("%+v is read again as %+v", all, again)
+		}
+	})
+}

@@ -1,6 +1,6 @@
--- How long devices took over their answers, a line for each protocol: apart from what else passes, as lists of them are read of all devices at once.
-ALTER TABLE drafts ADD COLUMN times VARCHAR(4000) CHARACTER SET ascii NOT NULL DEFAULT '';
-ALTER TABLE sightings ADD COLUMN times VARCHAR(4000) CHARACTER SET ascii NOT NULL DEFAULT '';
+-- How long devices took over their answers, in the form of evidence.PackTimes: apart from what else passes, as lists of them are read of all devices at once.
+ALTER TABLE drafts ADD COLUMN times VARBINARY(2000) NOT NULL DEFAULT '';
+ALTER TABLE sightings ADD COLUMN times VARBINARY(2000) NOT NULL DEFAULT '';
 
 -- Which version of its firmware a site wants on each of a model.
 CREATE TABLE firmware_wanted (

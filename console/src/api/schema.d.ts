@@ -1601,7 +1601,7 @@ export interface components {
             /** @description What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet */
             traits: string[];
             /**
-             * @description That it is, and behind which address, where it has none of its own
+             * @description Which unit it is, and behind which address, where it has none of its own
              * @example modbus/7 behind 10.40.1.9
              */
             unit?: string;
@@ -1636,6 +1636,11 @@ export interface components {
             strength: number;
             /** @description What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet */
             traits: string[];
+            /**
+             * @description Which unit it is, and behind which address, where it has none of its own
+             * @example modbus/7 behind 10.40.1.9
+             */
+            unit?: string;
             vendor?: string;
         };
         DeviceOpenness: {

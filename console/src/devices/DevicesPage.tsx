@@ -274,13 +274,13 @@ function gridColumns(site: number): GridColDef<DeviceLine>[] {
   const head = (field: Column): { field: Column; headerName: string } => ({ field, headerName: columnNames[field] });
   return [
     {
-      ...head('address'), flex: 0.9, minWidth: 134, valueGetter: (_, row) => row.addresses.join(', '),
+      ...head('address'), flex: 0.9, minWidth: 134, valueGetter: (_, row) => row.addresses.join(', ') || row.unit,
       renderCell: ({ row }) => (
         <>
           {row.contested && <WarningIcon titleAccess="Another device answers at this address too" color="warning" sx={{ fontSize: 16, mr: 0.5, verticalAlign: 'text-bottom' }} />}
           {row.traits.length > 0 && <InfoIcon titleAccess={row.traits.join(', ')} color="action" sx={{ fontSize: 16, mr: 0.5, verticalAlign: 'text-bottom' }} />}
           <Link component={RouterLink} to={`/sites/${site}/devices/${row.id}`}>
-            <DeviceText>{few(row.addresses)}</DeviceText>
+            <DeviceText>{row.addresses.length === 0 && row.unit ? row.unit : few(row.addresses)}</DeviceText>
           </Link>
         </>
       ),
