@@ -245,6 +245,14 @@ func wantTruth(t *testing.T, s *servicetest.Service, site uint64, ranges string)
 			t.Errorf("%s is not in the inventory", truth.Device.Name)
 		}
 	}
+	for _, truth := range s.Scenario.UnitTruths() {
+		if !within.Contains(truth.Behind.Legs[0].Address) {
+			continue
+		}
+		if expected++; !slices.ContainsFunc(list.Items, func(d api.DeviceLine) bool { return d.Unit == truth.Place() }) {
+			t.Errorf("%s is not in the inventory", truth.Unit.Name)
+		}
+	}
 	if len(list.Items) != expected {
 		t.Errorf("%d devices were seen, want %d", len(list.Items), expected)
 	}
