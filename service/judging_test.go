@@ -208,6 +208,8 @@ devices:
 	same(t, "all", tell("", ""), []string{sums, "10.9.0.3 own [] -1", "10.9.0.1 open [BACnet] 60", "10.9.0.2 open [EtherNet/IP] -1"})
 	same(t, "in their makers' own ways", tell("", "own"), []string{sums, "10.9.0.3 own [] -1"})
 	same(t, "of another system", tell("metering", ""), []string{sums})
+	_, err = s.Client.Openness(t.Context(), s.Site.ID, "plnat", "")
+	wantProblem(t, "a system that there is not", err, http.StatusUnprocessableEntity, "want one of plant, metering")
 	_, body := get(t, http.DefaultClient, http.MethodGet, fmt.Sprintf("%s/api/v1/sites/%d/openness.csv?state=open", s.URL, s.Site.ID), map[string]string{"Authorization": "Bearer " + s.Token}, "")
 	if lines := strings.Split(strings.TrimSpace(body), "\n"); len(lines) != 3 || !strings.Contains(lines[1], "BACnet") {
 		t.Errorf("%q", body)
@@ -224,6 +226,7 @@ vantage: {network: office, address: 10.9.0.250, mac: "48:9b:34:00:00:fa"}
 devices:
   - {name: shows, standing: managed, legs: [{network: office, address: 10.9.0.1, mac: "48:9b:34:00:00:01"}], services: [{port: 631, speaks: ipp, title: Inkwell 220, tells: {printer-make-and-model: Marrowby Inkwell 220, shows: flash}}]}
   - {name: does not, standing: managed, legs: [{network: office, address: 10.9.0.2, mac: "48:9b:34:00:00:02"}], services: [{port: 631, speaks: ipp, title: Inkwell 110, tells: {printer-make-and-model: Marrowby Inkwell 110}}]}
+  - {name: refuses, standing: managed, legs: [{network: office, address: 10.9.0.3, mac: "48:9b:34:00:00:03"}], services: [{port: 631, speaks: ipp, title: Inkwell 330, tells: {printer-make-and-model: Marrowby Inkwell 330, shows: display}}]}
 `))
 	if err != nil {
 		t.Fatal(err)
@@ -245,6 +248,8 @@ devices:
 	}
 	_, err = s.Client.Blink(t.Context(), at["10.9.0.2"])
 	wantProblem(t, "one that cannot", err, http.StatusConflict, "show itself")
+	_, err = s.Client.Blink(t.Context(), at["10.9.0.3"])
+	wantProblem(t, "one that refuses", err, http.StatusBadGateway, "the printer refuses")
 	log, err := s.Client.Audit(t.Context(), 10)
 	if err != nil || !slices.ContainsFunc(log, func(l api.AuditLine) bool { return l.Action == "blink" && strings.Contains(l.Subject, "ipp") }) {
 		t.Errorf("it is not written down: %+v, %v", log, err)

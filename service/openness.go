@@ -43,6 +43,13 @@ func (s *Service) openness(ctx context.Context, in OpennessInput) (api.Openness,
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return out, err
 	}
+	if in.System != "" && !slices.ContainsFunc(openness.Systems, func(s openness.System) bool { return s.Name == in.System }) {
+		names := make([]string, len(openness.Systems))
+		for i, system := range openness.Systems {
+			names[i] = system.Name
+		}
+		return out, refuse(http.StatusUnprocessableEntity, "there is no system %q: want one of %s", in.System, strings.Join(names, ", "))
+	}
 	var all []openness.Device
 	err := s.store.EachOfKinds(ctx, in.Site, openness.Kinds(), func(d ledger.Device) error {
 		line := store.LineOf(d)

@@ -63,12 +63,12 @@ func (s *Service) times(ctx context.Context, in TimesInput) (api.ResponseTimes, 
 	if err != nil {
 		return api.ResponseTimes{}, err
 	}
-	protocols := protocolCounts(answered)
-	if in.Protocol == "" && len(protocols) > 0 {
-		query.Protocol = protocols[0].Protocol
-		if list, _, err = s.store.Times(ctx, query); err != nil {
-			return api.ResponseTimes{}, err
-		}
+	protocols := []api.ProtocolCount{}
+	for _, a := range answered {
+		protocols = append(protocols, api.ProtocolCount(a))
+	}
+	if query.Protocol == "" && len(protocols) > 0 {
+		query.Protocol = protocols[0].Protocol // which is the one that is given
 	}
 	slices.SortFunc(list, func(a, b store.DeviceTimes) int {
 		by := cmp.Compare(b.Times.Median, a.Times.Median)
@@ -101,17 +101,6 @@ func (s *Service) sweepForTimes(ctx context.Context, in TimesInput) (store.Sweep
 		return store.Sweep{}, err
 	}
 	return ended[len(ended)-1], nil
-}
-
-func protocolCounts(answered map[string]int) []api.ProtocolCount {
-	counts := []api.ProtocolCount{}
-	for protocol, devices := range answered {
-		counts = append(counts, api.ProtocolCount{Protocol: protocol, Devices: devices})
-	}
-	slices.SortFunc(counts, func(a, b api.ProtocolCount) int {
-		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Protocol, b.Protocol))
-	})
-	return counts
 }
 
 func toTimes(t evidence.Times) api.Times {
@@ -157,6 +146,10 @@ func (s *Service) listDeviceTimes(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
+	sweeps, err := s.sweepsOf(ctx, in.Device, sightings)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
 	list := []api.VisitTimes{}
 	for len(sightings) > 0 { // those of one sweep come together
 		visit, end := sightings[0].Sweep, 1
@@ -168,10 +161,7 @@ func (s *Service) listDeviceTimes(ctx context.Context, in *struct {
 			items = append(items, sg.Sighting.Items...)
 		}
 		sightings = sightings[end:]
-		sweep, err := s.store.Sweep(ctx, visit)
-		if err != nil {
-			return nil, problem(ctx, err)
-		}
+		sweep := sweeps[visit]
 		for _, t := range evidence.TimesIn(items) {
 			list = append(list, api.VisitTimes{Sweep: visit, Began: sweep.Began, Vantage: sweep.Vantage, Protocol: t.Protocol, Times: toTimes(t)})
 		}
@@ -181,4 +171,25 @@ func (s *Service) listDeviceTimes(ctx context.Context, in *struct {
 		out.Body.Next = cursorOf(next)
 	}
 	return out, nil
+}
+
+// sweepsOf gives the sweeps in which sightings of a device were made, by their numbers.
+func (s *Service) sweepsOf(ctx context.Context, device uint64, sightings []store.SightingOf) (map[uint64]store.Sweep, error) {
+	if len(sightings) == 0 {
+		return nil, nil
+	}
+	_, site, err := s.store.Device(ctx, device)
+	if err != nil {
+		return nil, err
+	}
+	numbers := make([]uint64, len(sightings))
+	for i, sg := range sightings {
+		numbers[i] = sg.Sweep
+	}
+	list, err := s.store.EndedSweeps(ctx, site, slices.Compact(numbers))
+	sweeps := make(map[uint64]store.Sweep, len(list))
+	for _, sweep := range list {
+		sweeps[sweep.ID] = sweep
+	}
+	return sweeps, err
 }

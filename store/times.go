@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -46,7 +47,8 @@ type DeviceTimes struct {
 	Times  evidence.Times
 }
 
-// TimesQuery says which times are meant: those of a sweep in one protocol, of devices of some kinds and models, or of all where none is named.
+// TimesQuery says which times are meant: those of a sweep in one protocol, or in the one that most devices answered in where none is named; of
+// devices of some kinds and models, or of all.
 type TimesQuery struct {
 	Sweep    uint64
 	Protocol string
@@ -54,8 +56,9 @@ type TimesQuery struct {
 	Models   []string
 }
 
-// Times gives how long devices took over their answers in one protocol, in no order, and how many devices answered in each protocol.
-func (s *Store) Times(ctx context.Context, q TimesQuery) (list []DeviceTimes, answered map[string]int, err error) {
+// Times gives how long devices took over their answers in one protocol, in no order, and in which protocols how many devices answered, most of
+// them first.
+func (s *Store) Times(ctx context.Context, q TimesQuery) (list []DeviceTimes, answered []ProtocolCount, err error) {
 	db := s.db.WithContext(ctx)
 	var row sweepRow
 	if err := db.Select("id, site_id").First(&row, q.Sweep).Error; err != nil {
@@ -73,37 +76,42 @@ func (s *Store) Times(ctx context.Context, q TimesQuery) (list []DeviceTimes, an
 	if err != nil {
 		return nil, nil, own(err, "devices")
 	}
-	of, answered := map[uint64]evidence.Times{}, map[string]int{}
-	seen := map[protocolOf]bool{}
+	of := map[string]map[uint64]evidence.Times{} // by protocol and device
 	for i, packed := range all {
 		device := numbers[i]
 		if to, merged := now[device]; merged {
 			device = to
 		}
+		if device == 0 {
+			continue
+		}
 		for _, t := range evidence.UnpackTimes(packed) {
-			if device == 0 {
-				continue
+			if of[t.Protocol] == nil {
+				of[t.Protocol] = map[uint64]evidence.Times{}
 			}
-			if at := (protocolOf{device, t.Protocol}); !seen[at] {
-				seen[at] = true
-				answered[t.Protocol]++
-			}
-			if t.Protocol != q.Protocol {
-				continue
-			}
-			if before, has := of[device]; has {
+			if before, has := of[t.Protocol][device]; has {
 				t = before.With(t)
 			}
-			of[device] = t
+			of[t.Protocol][device] = t
 		}
 	}
-	list, err = s.timesOf(ctx, of, q)
+	for protocol, devices := range of {
+		answered = append(answered, ProtocolCount{protocol, len(devices)})
+	}
+	slices.SortFunc(answered, func(a, b ProtocolCount) int {
+		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Protocol, b.Protocol))
+	})
+	if q.Protocol == "" && len(answered) > 0 {
+		q.Protocol = answered[0].Protocol
+	}
+	list, err = s.timesOf(ctx, of[q.Protocol], q)
 	return list, answered, err
 }
 
-type protocolOf struct {
-	device   uint64
-	protocol string
+// ProtocolCount is how many devices answered in a protocol.
+type ProtocolCount struct {
+	Protocol string
+	Devices  int
 }
 
 // timesOf puts to times what a list shows of their devices, of those that are meant.

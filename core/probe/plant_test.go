@@ -486,7 +486,7 @@ func TestObjectsWithoutAnEnd(t *testing.T) {
 			if service == bacnetRead && bytes.HasSuffix(question, []byte{0x29, 0}) {
 				return one(bacnetMessage(bvlcUnicast, bacnetPlace{}, 0, 0x30, id, service, 0x0c, 2, 0, 0, 1, 0x19, 76, 0x29, 0, 0x3e, 0x24, 0xff, 0xff, 0xff, 0xff, 0x3f))
 			}
-			time.Sleep(5 * time.Second)
+			time.Sleep(5 * time.Second) // on fake time
 			return one(bacnetMessage(bvlcUnicast, bacnetPlace{}, 0, 0x30, id, service, 0x0c, 2, 0, 0, 1, 0x1e, 0x29, 76, 0x39, 1, 0x4e, 0xc4, 0, 0, 0, 1, 0x4f, 0x1f))
 		}})
 		kept := 0

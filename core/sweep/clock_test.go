@@ -19,7 +19,7 @@ func TestAnswersAreTimed(t *testing.T) {
 				if _, err := theirs.Read(buf); err != nil {
 					return
 				}
-				time.Sleep(took * time.Millisecond)
+				time.Sleep(took * time.Millisecond) // on fake time
 				if _, err := theirs.Write([]byte("a")); err != nil {
 					return
 				}
