@@ -20,6 +20,7 @@ const maxTimed = 512
 type clock struct {
 	mu      sync.Mutex // guards all below
 	times   []time.Duration
+	worst   time.Duration // of all answers, whether they are kept or not
 	answers int
 	lost    int
 }
@@ -28,6 +29,7 @@ func (c *clock) answered(took time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.answers++
+	c.worst = max(c.worst, took)
 	if len(c.times) < maxTimed {
 		c.times = append(c.times, took)
 	} else if at := rand.IntN(c.answers); at < maxTimed { // each of them is as likely to be kept
@@ -45,7 +47,9 @@ func (c *clock) missed() {
 func (c *clock) of(protocol string) (times evidence.Times, ok bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return evidence.TimesOf(protocol, slices.Clone(c.times), c.answers, c.lost), c.answers > 0
+	times = evidence.TimesOf(protocol, slices.Clone(c.times), c.answers, c.lost)
+	times.Worst = max(times.Worst, c.worst)
+	return times, c.answers > 0
 }
 
 // question is what was asked over one connection and not answered yet.
