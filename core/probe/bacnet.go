@@ -320,19 +320,25 @@ func (b *bacnetVisit) tables(ctx context.Context) {
 	}
 }
 
-// behind asks a router for its networks and for those on them.
+// behind asks a router for its networks and for those on them. Nothing answers a lost question of this sort, so each is put twice where
+// nobody says anything.
 func (b *bacnetVisit) behind(ctx context.Context, known []evidence.Item) {
 	if b.query.off("behind") {
 		return
 	}
 	listen := func(question []byte) {
-		_ = converse(ctx, b.line.conn, question, b.patience(), func(datagram []byte) verdict {
-			if h, ok := readBACnet(datagram); ok {
-				b.hear(h)
-				return more
+		for range 2 {
+			err := converse(ctx, b.line.conn, question, b.patience(), func(datagram []byte) verdict {
+				if h, ok := readBACnet(datagram); ok {
+					b.hear(h)
+					return more
+				}
+				return ignore
+			})
+			if !errors.Is(err, errSilent) {
+				return
 			}
-			return ignore
-		}) // who keeps silent leads nowhere
+		} // who keeps silent leads nowhere
 	}
 	for _, n := range evidence.Values(known, keyBACnetRouter) {
 		if number, err := strconv.ParseUint(n, 10, 16); err == nil {

@@ -437,6 +437,48 @@ func TestBACnetDevicesThatAreOnlyCalledOut(t *testing.T) {
 	})
 }
 
+// A router whose first answer gets lost, and a network whose callers do, are asked once more.
+func TestBACnetRouterWhoseAnswersGetLost(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		asked, units := map[byte]int{}, []string{}
+		behind := bacnetPlace{2001, "\x05"}
+		var mu sync.Mutex // guards asked
+		again := func(question byte) bool {
+			mu.Lock()
+			defer mu.Unlock()
+			asked[question]++
+			return asked[question] > 1
+		}
+		q := queryOf(responder{func(_ uint16, question []byte) [][]byte {
+			h, _ := readBACnet(question)
+			switch {
+			case h.network && h.message == npduWhoRoutes && again('r'):
+				return one(bacnetMessage(bvlcUnicast, bacnetPlace{}, npduMessage, npduIRoute, 0x07, 0xd1))
+			case !h.network && len(h.body) > 1 && h.body[0]>>4 == apduUnconfirmed && h.body[1] == bacnetWhoIs && again('w'):
+				return one(bacnetFrom(behind, 0x10, 0, 0xc4, 0x02, 0, 0x04, 0xb1, 0x21, 50, 0x91, 3, 0x21, 9))
+			case !h.network && len(h.body) > 2 && h.body[0]>>4 == apduConfirmed:
+				if question[5]&npduTo != 0 {
+					return one(bacnetFrom(behind, apduReject<<4, h.body[2], 9))
+				}
+				return one(bacnetMessage(bvlcUnicast, bacnetPlace{}, 0, apduReject<<4, h.body[2], 9))
+			}
+			return nil
+		}})
+		q.Unit = func(place string, _ []evidence.Item) { units = append(units, place) }
+		items, answered := askBACnet(t.Context(), q)
+		if !answered || len(units) != 1 || units[0] != "bacnet/"+behind.String() {
+			t.Errorf("%s, %v: behind it are %v", texts(items), answered, units)
+		}
+	})
+}
+
+// bacnetFrom is a message that a router passes on from a place behind it.
+func bacnetFrom(from bacnetPlace, apdu ...byte) []byte {
+	npdu := append([]byte{1, npduFrom, byte(from.network >> 8), byte(from.network), byte(len(from.address))}, from.address...)
+	npdu = append(npdu, apdu...)
+	return append([]byte{bvlcType, bvlcUnicast, 0, byte(4 + len(npdu))}, npdu...)
+}
+
 // Of very many power supplies a few are asked for.
 func TestManyPowerSupplies(t *testing.T) {
 	asked := 0

@@ -14,7 +14,8 @@ import (
 const oneSYN = 990 * time.Millisecond
 
 // knock tries ports of one address, in the order in which that has paid here, until one answers or hardly anybody can be there. What
-// answers late, while the next port is tried, counts too. echoes is how many requests the address was sent before.
+// answers late, while the next port is tried, counts too. The first is the likeliest: it is waited for the longest, so that the system
+// asks there once more, and one lost packet hides nobody. echoes is how many requests the address was sent before.
 func (c *caller) knock(ctx context.Context, a netip.Addr, pace *pacing, echoes int) error {
 	network, loss := c.timers.networkOf(a), pace.pace.loss()
 	most := maxPackets - echoes
@@ -29,9 +30,16 @@ func (c *caller) knock(ctx context.Context, a netip.Addr, pace *pacing, echoes i
 		if c.over(a) || alone.Err() != nil {
 			break
 		}
-		patience := patience{wait: oneSYN, due: max(min(c.timers.wait(a), oneSYN), oneSYN/time.Duration(pace.PerDevice))}
+		patience := patience{wait: oneSYN}
+		switch i {
+		case 0:
+			patience.wait = c.timers.last(c.timers.wait(a))
+		case len(plan) - 1:
+			patience.wait = max(oneSYN, c.timers.wait(a))
+		}
+		patience.due = max(min(c.timers.wait(a), oneSYN), patience.wait/time.Duration(pace.PerDevice))
 		if i == len(plan)-1 {
-			patience = patient(c.timers.last(c.timers.wait(a)))
+			patience.due = patience.wait
 		}
 		next, goOn := context.WithCancel(alone)
 		if patience.due < patience.wait {

@@ -80,7 +80,7 @@ func (k *knocking) plan(network netip.Prefix, most int, loss float64, fresh bool
 		return would / (1 - h + would) * (1 - loss)
 	}
 	var plan []uint16
-	for len(plan) < max(1, most-1) { // the last is waited for so long that the system sends it twice
+	for len(plan) < max(1, most-1) { // the first is waited for so long that the system sends it twice
 		lost := loss
 		if fresh && len(plan) == 0 {
 			lost = max(loss, firstLost)

@@ -349,7 +349,7 @@ func TestFirstKnockIsNotTheOnlyOne(t *testing.T) {
 		}
 	}
 	if again < 2 || len(slices.Compact(slices.Sorted(slices.Values(plan)))) != len(probe.KnockPorts()) || len(plan)+1 > maxPackets {
-		t.Errorf("knocks at %v, with the last sent twice", plan)
+		t.Errorf("knocks at %v, with the first sent twice", plan)
 	}
 	synctest.Test(t, func(t *testing.T) {
 		w := &fakeWire{noRights: true, loseDial: 1, open: map[netip.AddrPort]string{netip.AddrPortFrom(addr("10.40.2.7"), plan[0]): ""}}
