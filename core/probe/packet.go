@@ -13,13 +13,15 @@ import (
 type PacketHeard struct {
 	MAC     hwaddr.MAC // of who sent it on: a router where the sender lies beyond
 	From    netip.Addr
-	Group   bool     // it was sent to all of a group, which no router passes on
-	Stack   string   // how the sender's TCP is set up, where it accepts a connection; else ""
-	TCP     uint16   // port that a connection was accepted at; 0 where none was
-	Port    uint16   // that a datagram came from; 0 where it is none
-	To      uint16   // that a datagram went to
-	Message []byte   // of a datagram; it shares the frame's bytes
-	Refusal *Refusal // that the sender tells; nil where it tells none
+	Target  netip.Addr // that it was sent to
+	Group   bool       // it was sent to all of a group, which no router passes on
+	ToAll   bool       // its frame went to everybody on the segment
+	Stack   string     // how the sender's TCP is set up, where it accepts a connection; else ""
+	TCP     uint16     // port that a connection was accepted at; 0 where none was
+	Port    uint16     // that a datagram came from; 0 where it is none
+	To      uint16     // that a datagram went to
+	Message []byte     // of a datagram; it shares the frame's bytes
+	Refusal *Refusal   // that the sender tells; nil where it tells none
 }
 
 // Refusal says that a packet could not be delivered (RFC 792, RFC 4443).
@@ -78,7 +80,7 @@ func ParsePacket(frame []byte) (heard PacketHeard, ok bool) {
 	if !ok {
 		return PacketHeard{}, false
 	}
-	heard = PacketHeard{MAC: hwaddr.MAC(frame[6:12]), From: p.from, Group: p.to.IsMulticast()}
+	heard = PacketHeard{MAC: hwaddr.MAC(frame[6:12]), From: p.from, Target: p.to, Group: p.to.IsMulticast(), ToAll: hwaddr.MAC(frame[:6]) == hwaddr.Broadcast}
 	switch {
 	case p.protocol == protoTCP && len(p.body) >= 20:
 		heard.TCP = binary.BigEndian.Uint16(p.body)

@@ -296,7 +296,7 @@ func (h *hearer) heardPacket(frame []byte) {
 		return
 	}
 	mac := heard.MAC
-	if _, onLink := h.link().OnLink(heard.From); !onLink && !heard.Group {
+	if !h.isOfSegment(heard) {
 		mac = hwaddr.MAC{} // it came through a router
 	}
 	if heard.Stack != "" {
@@ -312,6 +312,14 @@ func (h *hearer) heardPacket(frame []byte) {
 		return
 	}
 	h.place(told(heard.From, mac, items))
+}
+
+// isOfSegment reports whether who sent a packet is on the segment itself: by its address, or since no router would have passed the packet on. What is sent
+// to everybody is passed on, if at all, by a router to whose subnet that is, and then to a broadcast address of this link (RFC 1812, 5.3.5).
+func (h *hearer) isOfSegment(heard probe.PacketHeard) bool {
+	_, from := h.link().OnLink(heard.From)
+	_, target := h.link().OnLink(heard.Target)
+	return from || heard.Group || heard.ToAll && !target
 }
 
 // hear reads a datagram by the protocols that are not left out.

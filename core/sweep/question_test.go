@@ -161,6 +161,38 @@ func TestWhatIsAnnouncedIsKeptAndAskedFor(t *testing.T) {
 	})
 }
 
+// A stage node that its maker set up for another subnet answers to all of that: it is on the segment. What is sent to all of the segment's own
+// subnet may have come through a router, and is not taken for the router's.
+func TestBroadcastsFromOtherSubnets(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		stray, router := hwaddr.MAC{2, 2}, hwaddr.MAC{2, 3}
+		reply := make([]byte, 239)
+		copy(reply, "Art-Net\x00\x00\x21")
+		copy(reply[44:], "stage node")
+		toAll := func(mac hwaddr.MAC, from, to string) []byte {
+			frame := datagramFrame(mac, from, 6454, string(reply))
+			copy(frame, hwaddr.Broadcast[:])
+			copy(frame[30:34], addr(to).AsSlice())
+			return frame
+		}
+		w := &listening{
+			fakeWire: &fakeWire{arp: map[netip.Addr][]hwaddr.MAC{addr("10.40.1.5"): {{2, 1}}}}, asked: map[uint16]int{},
+			frames: map[uint16][][]byte{wire.EtherTypeIPv4: {
+				toAll(stray, "2.44.10.21", "2.255.255.255"), toAll(router, "10.99.0.7", "10.40.1.255"), toAll(router, "10.99.0.8", "10.40.1.5"),
+			}},
+		}
+		got := sweepOn(t, t.Context(), w, order("10.40.1.5"))
+		if far := got.whole["2.44.10.21 "+stray.String()]; far.LearnedFrom != heardOnSegment || evidence.First(far.Items, "artnet.text") != "stage node" {
+			t.Errorf("a node of another subnet is sighted as %+v", far)
+		}
+		for key := range got.whole {
+			if strings.HasSuffix(key, router.String()) {
+				t.Errorf("%s was taken for a device of the segment", key)
+			}
+		}
+	})
+}
+
 func TestWhatTheKnockingLearnedIsNotAskedAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := &fakeWire{refuses: map[netip.Addr]bool{addr("10.40.2.5"): true}}
