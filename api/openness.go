@@ -30,4 +30,5 @@ type DeviceOpenness struct {
 	State     string   `json:"state" enum:"open,own,closed" doc:"Over an open protocol, in its maker's own way alone, or not at all"`
 	Protocols []string `json:"protocols" nullable:"false" doc:"The open ones that it answers by"`
 	Points    *int     `json:"points,omitempty" doc:"How much it offers, where that has been counted"`
+	Flags     []string `json:"flags" nullable:"false" doc:"What stands in the way of reading it, in words: a number of BACnet that another device holds too, a list of objects that ends too early"`
 }

@@ -236,13 +236,13 @@ func opennessGrid(list []api.SystemOpenness) grid {
 }
 
 func openDevicesGrid(list []api.DeviceOpenness) grid {
-	g := grid{headings: []string{"No", "Address", "Name", "System", "Kind", "Model", "Can be read", "Protocols", "Points"}}
+	g := grid{headings: []string{"No", "Address", "Name", "System", "Kind", "Model", "Can be read", "Protocols", "Points", "Flags"}}
 	for _, d := range list {
 		points := ""
 		if d.Points != nil {
 			points = strconv.Itoa(*d.Points)
 		}
-		g.add(strconv.FormatUint(d.Device, 10), d.Addr, d.Name, d.System, d.Kind, d.Model, d.State, strings.Join(d.Protocols, ", "), points)
+		g.add(strconv.FormatUint(d.Device, 10), d.Addr, d.Name, d.System, d.Kind, d.Model, d.State, strings.Join(d.Protocols, ", "), points, strings.Join(d.Flags, "; "))
 	}
 	return g
 }

@@ -25,6 +25,7 @@ devices:
   - {name: two, standing: managed, legs: [{network: plant, address: 10.9.0.2, mac: "48:9b:34:00:00:02"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "2", name: two, vendor: "999", maker: Thornquist Controls, model: Climate 900, firmware: "4.2"}}]}
   - {name: three, standing: managed, legs: [{network: plant, address: 10.9.0.3, mac: "48:9b:34:00:00:03"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "3", name: three, vendor: "999", maker: Thornquist Controls, model: Climate 900, firmware: "4.10"}}]}
   - {name: slow, standing: managed, legs: [{network: plant, address: 10.9.0.4, mac: "48:9b:34:00:00:04"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "4", name: slow, vendor: "999", maker: Thornquist Controls, model: Climate 900, slow: 1200ms}}]}
+  - {name: copy, standing: managed, legs: [{network: plant, address: 10.9.0.4, mac: "48:9b:34:00:00:04"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "1", name: copy, vendor: "999", objects: "0=10 5=9", list: cut}}]}
   - {name: telephone, standing: managed, legs: [{network: plant, address: 10.9.0.5, mac: "48:9b:34:00:00:05"}], services: [{port: 5060, speaks: sip, tells: {agent: Calla 10 3.1.4}}]}
 `
 
@@ -171,6 +172,7 @@ devices:
   - {name: counted, standing: managed, legs: [{network: plant, address: 10.9.0.1, mac: "48:9b:34:00:00:01"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "1", name: counted, vendor: "999", objects: "0=40 5=20"}}]}
   - {name: drive, standing: managed, legs: [{network: plant, address: 10.9.0.2, mac: "48:9b:34:00:00:02"}], services: [{port: 44818, speaks: ethernet-ip, tells: {vendor: "900", type: "2", product: Spindle 45}}]}
   - {name: controller, standing: managed, legs: [{network: plant, address: 10.9.0.3, mac: "48:9b:34:00:00:03"}], services: [{port: 102, speaks: iso, tells: {slot: "1", order: 6ES7 315-2EH14-0AB0, firmware: 3.2.6, name: borehole, type: CPU 315}}]}
+  - {name: copy, standing: managed, legs: [{network: plant, address: 10.9.0.4, mac: "48:9b:34:00:00:04"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "1", name: copy, vendor: "999", objects: "0=10 5=9", list: cut}}]}
   - {name: telephone, standing: managed, legs: [{network: plant, address: 10.9.0.5, mac: "48:9b:34:00:00:05"}], services: [{port: 5060, speaks: sip, tells: {agent: Calla 10 3.1.4}}]}
 `))
 	if err != nil {
@@ -186,6 +188,10 @@ devices:
 	if err != nil || ended.State != "done" || !stages["reading"] || ended.Plan == nil || !ended.Plan.Read {
 		t.Fatalf("%+v with stages %v, %v", ended, stages, err)
 	}
+	at := map[string]uint64{}
+	for _, d := range devicesOf(t, s) {
+		at[d.Addrs[0]] = d.ID
+	}
 	tell := func(system, state string) (lines []string) {
 		t.Helper()
 		found, err := s.Client.Openness(t.Context(), s.Site.ID, system, state)
@@ -200,18 +206,20 @@ devices:
 			if d.Points != nil {
 				points = *d.Points
 			}
-			lines = append(lines, fmt.Sprintf("%s %s %v %d", d.Addr, d.State, d.Protocols, points))
+			flags := strings.NewReplacer(fmt.Sprint("device ", at["10.9.0.1"]), "the first", fmt.Sprint("device ", at["10.9.0.4"]), "its copy").Replace(strings.Join(d.Flags, "; "))
+			lines = append(lines, strings.TrimSpace(fmt.Sprintf("%s %s %v %d %s", d.Addr, d.State, d.Protocols, points, flags)))
 		}
 		return lines
 	}
-	sums := "plant 3: 2 open, 1 own, 0 closed, 60 points of 1, [{BACnet 1} {EtherNet/IP 1}]"
-	same(t, "all", tell("", ""), []string{sums, "10.9.0.3 own [] -1", "10.9.0.1 open [BACnet] 60", "10.9.0.2 open [EtherNet/IP] -1"})
+	sums := "plant 4: 3 open, 1 own, 0 closed, 69 points of 2, [{BACnet 2} {EtherNet/IP 1}]"
+	same(t, "all", tell("", ""), []string{sums, "10.9.0.3 own [] -1", "10.9.0.1 open [BACnet] 60 BACnet number 1 is that of its copy too", "10.9.0.2 open [EtherNet/IP] -1",
+		"10.9.0.4 open [BACnet] 9 its list of objects ends at 10 of 20; BACnet number 1 is that of the first too"})
 	same(t, "in their makers' own ways", tell("", "own"), []string{sums, "10.9.0.3 own [] -1"})
 	same(t, "of another system", tell("metering", ""), []string{sums})
 	_, err = s.Client.Openness(t.Context(), s.Site.ID, "plnat", "")
 	wantProblem(t, "a system that there is not", err, http.StatusUnprocessableEntity, "want one of plant, metering")
 	_, body := get(t, http.DefaultClient, http.MethodGet, fmt.Sprintf("%s/api/v1/sites/%d/openness.csv?state=open", s.URL, s.Site.ID), map[string]string{"Authorization": "Bearer " + s.Token}, "")
-	if lines := strings.Split(strings.TrimSpace(body), "\n"); len(lines) != 3 || !strings.Contains(lines[1], "BACnet") {
+	if lines := strings.Split(strings.TrimSpace(body), "\n"); len(lines) != 4 || !strings.Contains(lines[1], "BACnet number 1 is that of device") {
 		t.Errorf("%q", body)
 	}
 }

@@ -3,6 +3,8 @@ package service
 import (
 	"cmp"
 	"context"
+	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -30,6 +32,9 @@ func (s *Service) registerOpenness(humaAPI huma.API) {
 	}, s.exportOpenness)
 }
 
+// maxOpennessFlags bounds what is said of one device: whoever copies one controller to a hundred has it said a few times.
+const maxOpennessFlags = 4
+
 // OpennessInput says of which devices it is told how they can be read.
 type OpennessInput struct {
 	SiteInput
@@ -51,20 +56,23 @@ func (s *Service) openness(ctx context.Context, in OpennessInput) (api.Openness,
 		return out, refuse(http.StatusUnprocessableEntity, "there is no system %q: want one of %s", in.System, strings.Join(names, ", "))
 	}
 	var all []openness.Device
+	var lines []store.DeviceLine
 	err := s.store.EachOfKinds(ctx, in.Site, openness.Kinds(), func(d ledger.Device) error {
 		line := store.LineOf(d)
 		if line.Standing == ledger.Missing {
 			return nil
 		}
-		how := openness.Of(line.Kind, d.Items)
-		all = append(all, how)
-		if (in.System == "" || in.System == how.System) && (in.State == "" || in.State == string(how.State)) {
-			out.Devices = append(out.Devices, toDeviceOpenness(line, how))
-		}
+		all, lines = append(all, openness.Of(line.Kind, d.Items)), append(lines, line)
 		return nil
 	})
 	if err != nil {
 		return out, err
+	}
+	flags := opennessFlags(all, lines)
+	for i, how := range all {
+		if (in.System == "" || in.System == how.System) && (in.State == "" || in.State == string(how.State)) {
+			out.Devices = append(out.Devices, toDeviceOpenness(lines[i], how, flags[i]))
+		}
 	}
 	order := map[string]int{}
 	for i, system := range openness.Systems {
@@ -79,6 +87,27 @@ func (s *Service) openness(ctx context.Context, in OpennessInput) (api.Openness,
 	return out, nil
 }
 
+// opennessFlags says of each device what stands in the way of reading it.
+func opennessFlags(all []openness.Device, lines []store.DeviceLine) [][]string {
+	flags := make([][]string, len(all))
+	for i, d := range all {
+		if d.Cut != "" {
+			flags[i] = append(flags[i], fmt.Sprintf("its list of objects ends at %s", d.Cut))
+		}
+	}
+	doubles := openness.Doubles(all)
+	for _, number := range slices.Sorted(maps.Keys(doubles)) {
+		for _, i := range doubles[number] {
+			for _, other := range doubles[number] {
+				if other != i && len(flags[i]) < maxOpennessFlags {
+					flags[i] = append(flags[i], fmt.Sprintf("BACnet number %s is that of device %d too", number, lines[other].ID))
+				}
+			}
+		}
+	}
+	return flags
+}
+
 func toSystemOpenness(s openness.Sum) api.SystemOpenness {
 	out := api.SystemOpenness{System: s.System, Devices: s.Devices, Open: s.Open, Own: s.Own, Closed: s.Closed, Points: s.Points, Counted: s.Counted, Protocols: []api.ProtocolCount{}}
 	for _, p := range s.Protocols {
@@ -87,9 +116,9 @@ func toSystemOpenness(s openness.Sum) api.SystemOpenness {
 	return out
 }
 
-func toDeviceOpenness(line store.DeviceLine, how openness.Device) api.DeviceOpenness {
+func toDeviceOpenness(line store.DeviceLine, how openness.Device, flags []string) api.DeviceOpenness {
 	d := toDeviceLine(line)
-	out := api.DeviceOpenness{Device: d.ID, Name: d.Name, Kind: d.Kind, Vendor: d.Vendor, Model: d.Model, System: how.System, State: string(how.State), Protocols: texts(how.Protocols)}
+	out := api.DeviceOpenness{Device: d.ID, Name: d.Name, Kind: d.Kind, Vendor: d.Vendor, Model: d.Model, System: how.System, State: string(how.State), Protocols: texts(how.Protocols), Flags: texts(flags)}
 	if len(d.Addrs) > 0 {
 		out.Addr = d.Addrs[0]
 	}
@@ -110,7 +139,7 @@ func (s *Service) exportOpenness(ctx context.Context, in *OpennessInput) (*huma.
 		if d.Points != nil {
 			points = strconv.Itoa(*d.Points)
 		}
-		rows = append(rows, []string{strconv.FormatUint(d.Device, 10), d.Addr, d.Name, d.System, d.Kind, d.Vendor, d.Model, d.State, strings.Join(d.Protocols, ", "), points})
+		rows = append(rows, []string{strconv.FormatUint(d.Device, 10), d.Addr, d.Name, d.System, d.Kind, d.Vendor, d.Model, d.State, strings.Join(d.Protocols, ", "), points, strings.Join(d.Flags, "; ")})
 	}
-	return csvResponse("openness.csv", []string{"No", "Address", "Name", "System", "Kind", "Vendor", "Model", "Can be read", "Protocols", "Points"}, rows), nil
+	return csvResponse("openness.csv", []string{"No", "Address", "Name", "System", "Kind", "Vendor", "Model", "Can be read", "Protocols", "Points", "Flags"}, rows), nil
 }

@@ -28,7 +28,8 @@ const (
 // serveBACnet answers as a device of BACnet/IP (ASHRAE 135, annex J): "instance", "name", "vendor" (a number), "maker", "model", "firmware", "application",
 // "location", "serial". "behind" lists the devices of an MS/TP network, written "2001/05=1201/Name/Maker/Model/1.2; ..."; "knows: single" makes it one
 // that reads a property at a time, "room: little" one that answers in segments, "slow" one that takes its time. "objects" is how many objects it has by the
-// number of their type, "0=40 5=20"; "list: cut" makes the second half of that list refuse to be read.
+// number of their type, "0=40 5=20"; "list: cut" makes the second half of that list refuse to be read. "hears: broadcasts" makes it deaf to what is sent to it
+// alone, as behind a device that passes on nothing else.
 func serveBACnet(conn net.PacketConn, b booth) {
 	eachDatagram(conn, bacnetStations(b))
 }
@@ -71,7 +72,11 @@ func bacnetStations(b booth) func(question []byte) [][]byte {
 		stations = append(stations, bacnetStation{uint16(number), raw, bacnetInstance(p[0]), map[string]string{"name": p[1], "maker": p[2], "model": p[3], "firmware": p[4], "vendor": tells["vendor"]}})
 	}
 	segments := map[byte][]byte{} // what is left of answers in segments, by the number of the question
+	deaf := tells["hears"] == "broadcasts"
 	return func(question []byte) [][]byte {
+		if deaf && len(question) > 1 && question[1] != 0x0b {
+			return nil
+		}
 		if len(question) < 6 || question[0] != 0x81 || question[1] != 0x0a && question[1] != 0x0b {
 			if len(question) == 4 && question[0] == 0x81 {
 				time.Sleep(slowness(b.service))

@@ -14,7 +14,6 @@ import (
 
 	"github.com/miekg/dns"
 	"gvisor.dev/gvisor/pkg/tcpip"
-	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
 )
 
 // booth is where a service stands: on which device, with which secret.
@@ -64,7 +63,7 @@ var datagramSpeakers = map[string]struct {
 
 // listenDatagrams opens the socket of a service by datagram and joins its group.
 func listenDatagrams(h *host, port uint16, group netip.Addr, protocol tcpip.NetworkProtocolNumber) (net.PacketConn, error) {
-	conn, err := gonet.DialUDP(h.stack, &tcpip.FullAddress{Port: port}, nil, protocol)
+	conn, err := h.bindUDP(tcpip.FullAddress{Port: port}, protocol)
 	if err != nil {
 		return nil, err
 	}

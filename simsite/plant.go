@@ -11,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"airdrift/core/netrange"
 )
 
 // What plant and machines speak by connection: Modbus, the management of power supplies, projectors, and controllers on ISO transport.
@@ -360,7 +362,7 @@ func serveCoAP(conn net.PacketConn, b booth) {
 }
 
 // serveArtNet answers polls (Art-Net 4): "name", "text", "revision"; "rdm" lists the devices on the output of its first port, written
-// "7ff0:00000012 7ff0:00000013".
+// "7ff0:00000012 7ff0:00000013". "replies: broadcast" has it answer to all of its own subnet, as nodes did before Art-Net 4.
 func serveArtNet(conn net.PacketConn, b booth) {
 	tells := b.service.Tells
 	var devices []byte
@@ -368,7 +370,11 @@ func serveArtNet(conn net.PacketConn, b booth) {
 		raw, _ := hex.DecodeString(strings.ReplaceAll(uid, ":", "")) // none where it is none
 		devices = append(devices, raw...)
 	}
-	eachDatagramTo(conn, 6454, func(question []byte) []byte {
+	var to net.IP // who has asked
+	if tells["replies"] == "broadcast" {
+		to = netrange.Last(b.device.Legs[0].Subnet).AsSlice()
+	}
+	eachDatagramTo(conn, to, 6454, func(question []byte) []byte {
 		if len(question) == 56 && strings.HasPrefix(string(question), "Art-Net\x00\x00\x80\x00\x0e") && devices != nil && question[21] == 0 && slices.Contains(question[24:24+question[23]], 0x13) {
 			table := append([]byte("Art-Net\x00\x00\x81\x00\x0e\x01\x01"), make([]byte, 14)...)
 			table[23], table[25], table[27] = 0x13, byte(len(devices)/6), byte(len(devices)/6)
@@ -395,8 +401,8 @@ func serveArtNet(conn net.PacketConn, b booth) {
 	})
 }
 
-// eachDatagramTo answers at a port of its own, whatever port the question came from.
-func eachDatagramTo(conn net.PacketConn, port int, answer func(question []byte) []byte) {
+// eachDatagramTo answers at a port of its own, whatever port the question came from: to an address of its own, or to who asks where that is nil.
+func eachDatagramTo(conn net.PacketConn, to net.IP, port int, answer func(question []byte) []byte) {
 	buf := make([]byte, 1<<16)
 	for {
 		n, from, err := conn.ReadFrom(buf)
@@ -405,7 +411,11 @@ func eachDatagramTo(conn net.PacketConn, port int, answer func(question []byte) 
 		}
 		if asker, ok := from.(*net.UDPAddr); ok {
 			if a := answer(buf[:n]); a != nil {
-				_, _ = conn.WriteTo(a, &net.UDPAddr{IP: asker.IP, Port: port})
+				at := to
+				if at == nil {
+					at = asker.IP
+				}
+				_, _ = conn.WriteTo(a, &net.UDPAddr{IP: at, Port: port}) // who has gone away is no loss
 			}
 		}
 	}
@@ -423,73 +433,6 @@ func serveIPMI(conn net.PacketConn, _ booth) {
 		}
 		return nil
 	})
-}
-
-// opcuaPolicy is the suite by which nothing is secured.
-const opcuaPolicy = "http://opcfoundation.org/UA/SecurityPolicy#None"
-
-// serveOPCUA opens a channel without security and tells its ways in (IEC 62541-4, 5.4.4): "name", "uri", "product"; "open: yes" lets
-// anybody in without security, else signed and encrypted messages with a name and a password are wanted.
-func serveOPCUA(conn net.Conn, s Service) {
-	le := binary.LittleEndian
-	text := func(b []byte, t string) []byte { return append(le.AppendUint32(b, uint32(len(t))), t...) }
-	null := func(b []byte) []byte { return le.AppendUint32(b, 0xffffffff) }
-	response := func(kind uint16) []byte {
-		b := append([]byte{1, 0}, le.AppendUint16(nil, kind)...)
-		b = append(b, make([]byte, 8)...)
-		b = append(b, 1, 0, 0, 0, 0, 0, 0, 0, 0)
-		return append(null(b), 0, 0, 0)
-	}
-	for {
-		head := make([]byte, 8)
-		if _, err := io.ReadFull(conn, head); err != nil {
-			return
-		}
-		length := le.Uint32(head[4:])
-		if length < 8 || length > 1<<16 {
-			return
-		}
-		body := make([]byte, length-8)
-		if _, err := io.ReadFull(conn, body); err != nil {
-			return
-		}
-		kind, answer := string(head[:3]), []byte(nil)
-		switch {
-		case kind == "HEL":
-			kind, answer = "ACK", append(body[:16:16], 0, 0, 0, 0)
-		case kind == "OPN":
-			answer = le.AppendUint32(nil, 7)
-			answer = null(null(text(answer, opcuaPolicy)))
-			answer = append(answer, 1, 0, 0, 0, 1, 0, 0, 0)
-			answer = append(answer, response(449)...)
-			answer = append(answer, 0, 0, 0, 0, 7, 0, 0, 0, 9, 0, 0, 0)
-			answer = append(answer, make([]byte, 8)...)
-			answer = null(append(answer, 0x60, 0xea, 0, 0))
-		case kind == "MSG" && len(body) > 20 && le.Uint16(body[18:]) == 428:
-			answer = append(body[:16:16], response(431)...)
-			answer = append(answer, 1, 0, 0, 0)
-			answer = text(answer, "opc.tcp://nowhere.example:4840")
-			answer = text(text(answer, s.Tells["uri"]), s.Tells["product"])
-			answer = text(append(text(append(answer, 3), "en"), nil...), s.Tells["name"])
-			answer = append(answer, 0, 0, 0, 0)
-			answer = null(null(null(null(answer))))
-			mode, suite, who := byte(3), "http://opcfoundation.org/UA/SecurityPolicy#Basic256Sha256", byte(1)
-			if s.Tells["open"] == "yes" {
-				mode, suite, who = 1, opcuaPolicy, 0
-			}
-			answer = text(append(answer, mode, 0, 0, 0), suite)
-			answer = append(answer, 1, 0, 0, 0)
-			answer = append(text(answer, "one"), who, 0, 0, 0)
-			answer = null(null(null(answer)))
-			answer = append(text(answer, "http://opcfoundation.org/UA-Profile/Transport/uatcp-uasc-uabinary"), 0)
-		default:
-			return
-		}
-		message := le.AppendUint32([]byte(kind+"F"), uint32(len(answer)+8))
-		if _, err := conn.Write(append(message, answer...)); err != nil {
-			return
-		}
-	}
 }
 
 // slowness gives how long a service takes over an answer.

@@ -170,6 +170,8 @@ devices:
   - {name: many, standing: managed, legs: [{network: plant, address: 10.9.0.2, mac: "48:9b:34:00:00:02"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "2", name: many, vendor: "999", objects: "0=300 2=250"}}]}
   - {name: one at a time, standing: managed, legs: [{network: plant, address: 10.9.0.3, mac: "48:9b:34:00:00:03"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "3", name: single, vendor: "999", objects: "0=290", knows: single}}]}
   - {name: cut, standing: managed, legs: [{network: plant, address: 10.9.0.4, mac: "48:9b:34:00:00:04"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "4", name: cut, vendor: "999", objects: "0=100 3=99", list: cut}}]}
+  - {name: panel, standing: managed, legs: [{network: plant, address: 10.9.0.6, mac: "48:9b:34:00:00:06"}], services: [{port: 4840, speaks: opcua, tells: {name: panel, uri: "urn:panel", open: "yes", root: "object=5 variable=2 method=1"}}]}
+  - {name: shut panel, standing: managed, legs: [{network: plant, address: 10.9.0.7, mac: "48:9b:34:00:00:07"}], services: [{port: 4840, speaks: opcua, tells: {name: shut, uri: "urn:shut", root: "object=5"}}]}
   - {name: router, standing: managed, legs: [{network: plant, address: 10.9.0.5, mac: "48:9b:34:00:00:05"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "5", name: router, vendor: "999", behind: "2001/05=2005/fern valve/Thornquist Controls/Valve 2/1.1"}}]}
 `
 
@@ -183,18 +185,22 @@ func TestReadingRoomIsCounted(t *testing.T) {
 		"10.9.0.3":                "bacnet.objects=analog input: 290 | bacnet.points=290",
 		"10.9.0.4":                "bacnet.list-cut=100 of 200 | bacnet.objects=analog input: 99 | bacnet.points=99",
 		"10.9.0.5":                "bacnet.points=0",
+		"10.9.0.6":                "opcua.root=method: 1 | opcua.root=object: 5 | opcua.root=variable: 2",
+		"10.9.0.7":                "",
 		"10.9.0.5 bacnet/2001/05": "bacnet.points=0",
 	}
 	for who, text := range want {
 		counted := slices.DeleteFunc(slices.Clone(heard[who]), func(fact string) bool {
-			return !strings.HasPrefix(fact, "bacnet.objects") && !strings.HasPrefix(fact, "bacnet.points") && !strings.HasPrefix(fact, "bacnet.list-cut")
+			return !strings.HasPrefix(fact, "bacnet.objects") && !strings.HasPrefix(fact, "bacnet.points") && !strings.HasPrefix(fact, "bacnet.list-cut") && !strings.HasPrefix(fact, "opcua.root")
 		})
 		if got := strings.Join(counted, " | "); got != text {
 			t.Errorf("%s: %s, want %s", who, got, text)
 		}
 	}
 	for who, facts := range heardWith(t, readingRoom, func(*sweep.Order) {}) {
-		if slices.ContainsFunc(facts, func(fact string) bool { return strings.HasPrefix(fact, "bacnet.points") }) {
+		if slices.ContainsFunc(facts, func(fact string) bool {
+			return strings.HasPrefix(fact, "bacnet.points") || strings.HasPrefix(fact, "opcua.root")
+		}) {
 			t.Errorf("%s was read though nobody wanted it", who)
 		}
 	}

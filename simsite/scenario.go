@@ -326,9 +326,20 @@ func (s *Scenario) model(name string) Model {
 	return Model{}
 }
 
-// Services gives all services of a device: its model's and its own.
+// Services gives all services of a device: its model's and its own. One that it has of its own as well, at the same port, tells what its own tells and,
+// where that is silent, what its model's does.
 func (s *Scenario) Services(d Device) []Service {
-	all := slices.Concat(s.model(d.Model).Services, d.Services)
+	all := slices.Clone(s.model(d.Model).Services)
+	for _, own := range d.Services {
+		same := slices.IndexFunc(all, func(m Service) bool { return m.Port == own.Port && m.Speaks == own.Speaks })
+		if same < 0 {
+			all = append(all, own)
+			continue
+		}
+		tells := maps.Clone(all[same].Tells)
+		maps.Copy(tells, own.Tells)
+		all[same].Tells = tells
+	}
 	for i := range all {
 		all[i] = s.withUnits(s.fill(all[i], d), d)
 	}

@@ -281,13 +281,18 @@ func (w *Wire) ListenPacket(_ context.Context, network string, addr netip.AddrPo
 	if group := addr.Addr(); group.IsMulticast() {
 		return listenDatagrams(w.host, addr.Port(), group, protocolOf(group))
 	}
+	return w.host.bindUDP(*fullAddress(addr), protocolOf(addr.Addr()))
+}
+
+// bindUDP opens a socket for datagrams. It may send to all of a subnet, as Go's sockets on a system may.
+func (h *host) bindUDP(at tcpip.FullAddress, protocol tcpip.NetworkProtocolNumber) (net.PacketConn, error) {
 	queue := &waiter.Queue{}
-	ep, err := w.host.stack.NewEndpoint(udp.ProtocolNumber, protocolOf(addr.Addr()), queue)
+	ep, err := h.stack.NewEndpoint(udp.ProtocolNumber, protocol, queue)
 	if err != nil {
 		return nil, toErrno(err)
 	}
-	ep.SocketOptions().SetBroadcast(true) // as Go's sockets on a system have it
-	if err := ep.Bind(*fullAddress(addr)); err != nil {
+	ep.SocketOptions().SetBroadcast(true)
+	if err := ep.Bind(at); err != nil {
 		ep.Close()
 		return nil, toErrno(err)
 	}

@@ -109,8 +109,10 @@ const (
 	KeyMDNSType = "mdns.type"
 	KeyMDNSText = "mdns.txt"
 
-	KeyBACnetPoints = "bacnet.points"
-	KeyMQTTAnswer   = "mqtt.answer"
+	KeyBACnetInstance = "bacnet.instance"
+	KeyBACnetPoints   = "bacnet.points"
+	KeyBACnetCut      = "bacnet.list-cut"
+	KeyMQTTAnswer     = "mqtt.answer"
 
 	KeyUPnPServer   = "upnp.server"
 	KeyUPnPLocation = "upnp.location"

@@ -4,6 +4,7 @@ package openness
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -78,6 +79,8 @@ type Device struct {
 	Protocols []string // that it answers by, in their order
 	Points    int      // that it offers, where that has been counted
 	Counted   bool
+	Cut       string   // how far its list of objects could be read, such as "60 of 120"; "" where it could be to its end
+	Numbers   []string // of its device objects of BACnet
 }
 
 // Of tells how a device of some kind can be read, by what is known of it.
@@ -99,7 +102,24 @@ func Of(kind string, items []evidence.Item) Device {
 			d.Points, d.Counted = d.Points+n, true
 		}
 	}
+	d.Cut = evidence.First(items, evidence.KeyBACnetCut)
+	d.Numbers = evidence.Values(items, evidence.KeyBACnetInstance)
 	return d
+}
+
+// Doubles gives the numbers of BACnet that more than one of the devices holds, each with the places of those in the list. A number is to be one device's
+// alone in all of an internetwork (ASHRAE 135, 12.11.1): of those that share one, whoever reads by the number gets either.
+func Doubles(devices []Device) map[string][]int {
+	by := map[string][]int{}
+	for i, d := range devices {
+		for _, n := range d.Numbers {
+			if !slices.Contains(by[n], i) {
+				by[n] = append(by[n], i)
+			}
+		}
+	}
+	maps.DeleteFunc(by, func(_ string, holders []int) bool { return len(holders) < 2 })
+	return by
 }
 
 // tells reports whether a fact of a protocol shows that a device can be read by it: what merely says that something is there, and refuses to

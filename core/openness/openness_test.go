@@ -36,6 +36,21 @@ func TestHowADeviceCanBeRead(t *testing.T) {
 	}
 }
 
+// A number of BACnet that two devices hold is told of both; one that a device tells at two addresses is its own.
+func TestNumbersHeldTwice(t *testing.T) {
+	number := func(n string) evidence.Item { return fact(evidence.SourceBACnet, evidence.KeyBACnetInstance, n) }
+	var devices []Device
+	for _, items := range [][]evidence.Item{{number("4711")}, {number("12"), number("12")}, {number("4711"), number("4712")}, {number("4712")}, nil} {
+		devices = append(devices, Of("plant-controller", items))
+	}
+	if got, want := fmt.Sprint(Doubles(devices)), "map[4711:[0 2] 4712:[2 3]]"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+	if d := Of("plant-controller", []evidence.Item{number("1"), fact(evidence.SourceBACnet, evidence.KeyBACnetCut, "60 of 120")}); d.Cut != "60 of 120" {
+		t.Errorf("a list that ends too early is told as %q", d.Cut)
+	}
+}
+
 func TestSystemsTogether(t *testing.T) {
 	sums := Sums([]Device{
 		{System: "metering", State: Open, Protocols: []string{"Modbus"}}, {System: "plant", State: Open, Protocols: []string{"BACnet", "SNMP"}, Points: 40, Counted: true},

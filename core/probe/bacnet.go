@@ -19,7 +19,6 @@ import (
 
 // Keys of the facts.
 const (
-	keyBACnetInstance    = "bacnet.instance"
 	keyBACnetName        = "bacnet.name"
 	keyBACnetVendor      = "bacnet.vendor-id"
 	keyBACnetMaker       = "bacnet.maker"
@@ -36,7 +35,6 @@ const (
 	keyBACnetPeer        = "bacnet.peer"
 	keyBACnetForeign     = "bacnet.foreign"
 	keyBACnetObjects     = "bacnet.objects"
-	keyBACnetCut         = "bacnet.list-cut"
 )
 
 const bacnetPort = 47808
@@ -49,7 +47,7 @@ var _ = register(Protocol{
 		{At: bacnetGroup6, Questions: bacnetCalls6, Sparing: true}},
 	Parts: []string{"behind", "tables"},
 	Facts: []evidence.Fact{
-		{Key: keyBACnetInstance, Says: "number of its device object", Standard: "ASHRAE 135, 12.11.1", Example: "1201"},
+		{Key: evidence.KeyBACnetInstance, Says: "number of its device object", Standard: "ASHRAE 135, 12.11.1", Example: "1201"},
 		{Key: keyBACnetName, Says: "name of its device object", Standard: "ASHRAE 135, 12.11.2", Example: "palm house climate"},
 		{Key: keyBACnetVendor, Says: "number that ASHRAE has given its maker", Standard: "ASHRAE 135, 12.11.6", Example: "260"},
 		{Key: keyBACnetMaker, Says: "its maker", Standard: "ASHRAE 135, 12.11.5", Example: "Thornquist Controls", Names: 13},
@@ -67,7 +65,7 @@ var _ = register(Protocol{
 		{Key: keyBACnetForeign, Says: "a device elsewhere that it passes broadcasts on to, as that has registered", Standard: "ASHRAE 135, J.2.7", Example: "10.40.9.9:47808"},
 		{Key: keyBACnetObjects, Says: "a type of object, and how many of it the device has; counted where a sweep is to read how much systems offer", Standard: "ASHRAE 135, 12.11.13", Example: "analog input: 40"},
 		{Key: evidence.KeyBACnetPoints, Says: "how many objects it has in all, beside that of the device itself", Standard: "ASHRAE 135, 12.11.13", Example: "120"},
-		{Key: keyBACnetCut, Says: "how far its list of objects could be read, where it ends too early", Standard: "ASHRAE 135, 12.11.13", Example: "60 of 120"},
+		{Key: evidence.KeyBACnetCut, Says: "how far its list of objects could be read, where it ends too early", Standard: "ASHRAE 135, 12.11.13", Example: "60 of 120"},
 	},
 })
 
@@ -233,7 +231,7 @@ func askBACnet(ctx context.Context, q Query) ([]evidence.Item, bool) {
 		}
 	}
 	known := q.known(ctx)
-	if evidence.First(known, keyBACnetInstance) != "" {
+	if evidence.First(known, evidence.KeyBACnetInstance) != "" {
 		b.line.wait = max(q.Wait, bacnetPatience)
 	}
 	reply, err := b.line.put(ctx, bacnetPlace{}, bacnetWhole, bacnetRead, append(bacnetObject(bacnetAnyDevice), bacnetProperty(1, 75)...))
@@ -245,7 +243,7 @@ func askBACnet(ctx context.Context, q Query) ([]evidence.Item, bool) {
 		return nil, false
 	}
 	b.line.wait = max(q.Wait, bacnetPatience)
-	instance, _ := strconv.ParseUint(evidence.First(known, keyBACnetInstance), 10, 22) // 0 where it was not heard
+	instance, _ := strconv.ParseUint(evidence.First(known, evidence.KeyBACnetInstance), 10, 22) // 0 where it was not heard
 	if reply.kind == apduAnswer || instance == 0 {
 		instance = bacnetAnyDevice
 	}
@@ -420,7 +418,7 @@ func hearBACnet(d Datagram) ([]evidence.Item, bool) {
 	}
 	if instance, vendor, ok := h.iAm(); ok {
 		if h.from.network == 0 {
-			f.add(evidence.SourceBACnet, keyBACnetInstance, strconv.AppendUint(nil, uint64(instance), 10))
+			f.add(evidence.SourceBACnet, evidence.KeyBACnetInstance, strconv.AppendUint(nil, uint64(instance), 10))
 			f.add(evidence.SourceBACnet, keyBACnetVendor, strconv.AppendUint(nil, uint64(vendor), 10))
 		} else if h.from.address != "" {
 			f.add(evidence.SourceBACnet, keyBACnetBehind, fmt.Appendf(nil, "%s %d", h.from, instance))

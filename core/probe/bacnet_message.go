@@ -71,7 +71,7 @@ var bacnetProperties = []struct {
 	number uint32
 	key    string
 }{
-	{75, keyBACnetInstance}, {77, keyBACnetName}, {120, keyBACnetVendor}, {121, keyBACnetMaker}, {70, keyBACnetModel}, {44, keyBACnetFirmware},
+	{75, evidence.KeyBACnetInstance}, {77, keyBACnetName}, {120, keyBACnetVendor}, {121, keyBACnetMaker}, {70, keyBACnetModel}, {44, keyBACnetFirmware},
 	{12, keyBACnetApplication}, {58, keyBACnetLocation}, {28, keyBACnetDescription}, {139, keyBACnetRevision}, {372, keyBACnetSerial},
 }
 

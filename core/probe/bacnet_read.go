@@ -52,7 +52,7 @@ func bacnetTypeName(number uint32) string {
 
 // readsBACnet reports whether somebody has said that he is a device of BACnet, and his objects have not been counted.
 func readsBACnet(known []evidence.Item) bool {
-	return evidence.First(known, keyBACnetInstance) != "" && evidence.First(known, evidence.KeyBACnetPoints) == ""
+	return evidence.First(known, evidence.KeyBACnetInstance) != "" && evidence.First(known, evidence.KeyBACnetPoints) == ""
 }
 
 // readBACnetObjects counts the objects of a device by their types: of all at once where they are few, and else part by part, so that it can be
@@ -73,7 +73,7 @@ func readBACnetObjects(ctx context.Context, q Query, known []evidence.Item, r *R
 			return nil
 		}
 	}
-	instance, _ := strconv.ParseUint(evidence.First(known, keyBACnetInstance), 10, 22) // written by us as a number
+	instance, _ := strconv.ParseUint(evidence.First(known, evidence.KeyBACnetInstance), 10, 22) // written by us as a number
 	b := bacnetList{line: &bacnetLine{conn: conn, wait: max(q.Wait, bacnetPatience), id: byte(rand.Uint32())}, place: place, instance: uint32(instance), query: q, reading: r}
 	b.read(ctx)
 	if r.Of > 0 && ctx.Err() == nil {
@@ -103,6 +103,7 @@ type bacnetList struct {
 	reading  *Reading
 	cut      bool // the list ended before its end
 	last     int  // the place of the last object that was told
+	missing  int  // of those before it
 }
 
 // put puts one question, in its turn; once more where nothing comes back.
@@ -150,6 +151,7 @@ func (b *bacnetList) read(ctx context.Context) {
 				return
 			}
 		default:
+			b.missing += refused + n - len(objects)
 			refused, b.last = 0, b.reading.Next+n
 		}
 		b.count(objects)
@@ -228,8 +230,8 @@ func (b *bacnetList) tell(f *found) {
 		f.add(evidence.SourceBACnet, keyBACnetObjects, fmt.Appendf(nil, "%s: %d", name, b.reading.Counts[name]))
 	}
 	f.add(evidence.SourceBACnet, evidence.KeyBACnetPoints, strconv.AppendInt(nil, int64(total), 10))
-	if b.cut {
-		f.add(evidence.SourceBACnet, keyBACnetCut, fmt.Appendf(nil, "%d of %d", b.last, b.reading.Of))
+	if b.cut || b.missing > 0 {
+		f.add(evidence.SourceBACnet, evidence.KeyBACnetCut, fmt.Appendf(nil, "%d of %d", b.last-b.missing, b.reading.Of))
 	}
 }
 

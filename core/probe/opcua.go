@@ -21,6 +21,7 @@ const (
 	keyOPCUAType     = "opcua.type"
 	keyOPCUASecurity = "opcua.security"
 	keyOPCUAIdentity = "opcua.identity"
+	keyOPCUARoot     = "opcua.root"
 )
 
 const opcuaPort = 4840
@@ -28,6 +29,7 @@ const opcuaPort = 4840
 var _ = register(Protocol{
 	Name: "opcua", Source: evidence.SourceOPCUA, Cost: Middling,
 	Ports: []uint16{opcuaPort}, Usual: []uint16{opcuaPort}, Telling: []uint16{opcuaPort}, Talk: talkOPCUA,
+	Reads: readsOPCUA, Read: readOPCUARoot,
 	Facts: []evidence.Fact{
 		{Key: keyOPCUAName, Says: "name of the application", Standard: "IEC 62541-4, 7.2", Example: "Panel 7 server", Names: 9, Describes: true},
 		{Key: keyOPCUAURI, Says: "identifier of the application", Standard: "IEC 62541-4, 7.2", Example: "urn:seed-vault:panel"},
@@ -35,6 +37,7 @@ var _ = register(Protocol{
 		{Key: keyOPCUAType, Says: "what the application is", Standard: "IEC 62541-4, 7.4", Example: "server"},
 		{Key: keyOPCUASecurity, Says: "a way in that it offers: how messages are secured, and by which suite", Standard: "IEC 62541-4, 7.14", Example: "sign and encrypt, Basic256Sha256"},
 		{Key: keyOPCUAIdentity, Says: "as whom it lets in", Standard: "IEC 62541-4, 7.42", Example: "anybody"},
+		{Key: keyOPCUARoot, Says: "a class of node, and how many of it stand at the root of its objects; counted where a sweep is to read how much systems offer", Standard: "IEC 62541-5, 8.2.4", Example: "object: 12"},
 	},
 })
 
@@ -51,11 +54,14 @@ const (
 	maxOPCUAList    = 64        // of what an answer lists
 )
 
+// How messages are secured that are not, and who may come in where anybody may.
+const opcuaUnsecured, opcuaAnybody = "none", "anybody"
+
 var (
 	errOPCUA        = errors.New("what came back is not OPC UA")
 	opcuaTypes      = map[uint32]string{0: "server", 1: "client", 2: "client and server", 3: "discovery server"}
-	opcuaModes      = map[uint32]string{1: "none", 2: "sign", 3: "sign and encrypt"}
-	opcuaIdentities = map[uint32]string{0: "anybody", 1: "name and password", 2: "certificate", 3: "issued token"}
+	opcuaModes      = map[uint32]string{1: opcuaUnsecured, 2: "sign", 3: "sign and encrypt"}
+	opcuaIdentities = map[uint32]string{0: opcuaAnybody, 1: "name and password", 2: "certificate", 3: "issued token"}
 )
 
 // opcuaWriter writes values in binary (IEC 62541-6, 5.2).
@@ -68,10 +74,13 @@ func (w *opcuaWriter) text(text string) {
 	*w = append(*w, text...)
 }
 
-// request begins a request: the identifier of its type, and the header without a session.
-func (w *opcuaWriter) request(kind uint16) {
+// request begins a request: the identifier of its type, and the header for a session, by the name that the server gave it; nil stands for none.
+func (w *opcuaWriter) request(kind uint16, session []byte) {
 	*w = append(*w, 1, 0, byte(kind), byte(kind>>8))
-	*w = append(*w, 0, 0)               // no session
+	if session == nil {
+		session = []byte{0, 0}
+	}
+	*w = append(*w, session...)
 	*w = append(*w, make([]byte, 8)...) // no time: ours is nobody's affair
 	*w = append(*w, 1, 0, 0, 0)         // handle
 	*w = append(*w, 0, 0, 0, 0)         // no diagnostics
@@ -120,43 +129,72 @@ func readOPCUAMessage(r io.Reader, kind string, head func(chunk []byte) int) ([]
 
 // talkOPCUA opens a channel without security, asks for the ways in, and closes it. Nobody signs in, and no value is read.
 func talkOPCUA(_ context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
-	url := "opc.tcp://" + netip.AddrPortFrom(addr.Addr().WithZone(""), addr.Port()).String()
+	l, err := openOPCUA(conn, addr)
+	if err != nil {
+		return
+	}
+	defer l.close()
+	var question opcuaWriter
+	question.text(l.url)
+	question.null()
+	question.null()
+	if answer, err := l.put(opcuaGetEndpoints, question); err == nil {
+		readOPCUAEndpoints(answer, f)
+	}
+}
+
+// opcuaLine is a conversation by a channel without security.
+type opcuaLine struct {
+	conn           net.Conn
+	url            string
+	channel, token uint32
+	last           uint32 // number of the last message
+	session        []byte // its name for requests; nil while there is none
+}
+
+// openOPCUA greets a server and opens a channel.
+func openOPCUA(conn net.Conn, addr netip.AddrPort) (*opcuaLine, error) {
+	l := &opcuaLine{conn: conn, url: "opc.tcp://" + netip.AddrPortFrom(addr.Addr().WithZone(""), addr.Port()).String(), last: 1}
 	var hello opcuaWriter
 	for _, n := range []uint32{0, 65536, 65536, maxOPCUAMessage, 0} {
 		hello.number(n)
 	}
-	hello.text(url)
+	hello.text(l.url)
 	if _, err := conn.Write(opcuaMessage("HEL", hello)); err != nil {
-		return
+		return nil, err
 	}
 	if _, err := readOPCUAMessage(conn, "ACK", func([]byte) int { return 0 }); err != nil {
-		return
+		return nil, err
 	}
-	channel, token, err := openOPCUAChannel(conn)
-	if err != nil {
-		return
+	var err error
+	l.channel, l.token, err = openOPCUAChannel(conn)
+	return l, err
+}
+
+// send sends a request.
+func (l *opcuaLine) send(message string, kind uint16, arguments []byte) error {
+	l.last++
+	var w opcuaWriter
+	for _, n := range []uint32{l.channel, l.token, l.last, l.last} {
+		w.number(n)
 	}
-	head := func(number uint32) opcuaWriter {
-		var w opcuaWriter
-		for _, n := range []uint32{channel, token, number, number} {
-			w.number(n)
-		}
-		return w
+	w.request(kind, l.session)
+	_, err := l.conn.Write(opcuaMessage(message, append(w, arguments...)))
+	return err
+}
+
+// put sends a request and gives its answer.
+func (l *opcuaLine) put(kind uint16, arguments []byte) ([]byte, error) {
+	if err := l.send("MSG", kind, arguments); err != nil {
+		return nil, err
 	}
-	question := head(2)
-	question.request(opcuaGetEndpoints)
-	question.text(url)
-	question.null()
-	question.null()
-	if _, err := conn.Write(opcuaMessage("MSG", question)); err != nil {
-		return
-	}
-	if answer, err := readOPCUAMessage(conn, "MSG", func([]byte) int { return 16 }); err == nil {
-		readOPCUAEndpoints(answer, f)
-	}
-	bye := head(3)
-	bye.request(opcuaCloseChannel)
-	_, _ = conn.Write(opcuaMessage("CLO", bye)) // a courtesy; we are going anyway
+	return readOPCUAMessage(l.conn, "MSG", func([]byte) int { return 16 })
+}
+
+// close closes the channel: a courtesy, as we are going anyway.
+func (l *opcuaLine) close() {
+	l.session = nil
+	_ = l.send("CLO", opcuaCloseChannel, nil)
 }
 
 // openOPCUAChannel opens a channel without security, for a minute at most (IEC 62541-4, 5.5.2).
@@ -168,7 +206,7 @@ func openOPCUAChannel(conn net.Conn) (channel, token uint32, err error) {
 	w.null()
 	w.number(1)
 	w.number(1)
-	w.request(opcuaOpenChannel)
+	w.request(opcuaOpenChannel, nil)
 	w.number(0) // version
 	w.number(0) // issue
 	w.number(1) // no security
@@ -246,9 +284,12 @@ func (r *opcuaReader) bytes() []byte {
 }
 
 // each reads a list; more than maxOPCUAList of it are an error.
-func (r *opcuaReader) each(one func()) {
+func (r *opcuaReader) each(one func()) { r.eachOf(maxOPCUAList, one) }
+
+// eachOf reads a list; more than most of it are an error.
+func (r *opcuaReader) eachOf(most int, one func()) {
 	n := int32(r.number())
-	if n > maxOPCUAList {
+	if int(n) > most {
 		r.broken = true
 		return
 	}
@@ -301,32 +342,53 @@ func readOPCUAEndpoints(answer []byte, f *found) {
 		}
 	}
 	r.each(func() {
-		r.bytes() // where it is
-		uri, product, name, kind := r.bytes(), r.bytes(), r.localized(), r.number()
-		r.bytes()
-		r.bytes()
-		r.each(func() { r.bytes() })
-		r.bytes() // its certificate
-		mode := r.number()
-		_, suite, _ := strings.Cut(string(r.bytes()), "#")
-		add(keyOPCUAName, name)
-		add(keyOPCUAURI, uri)
-		add(keyOPCUAProduct, product)
-		add(keyOPCUAType, []byte(opcuaTypes[kind]))
-		if opcuaModes[mode] == "none" {
-			add(keyOPCUASecurity, []byte("none"))
-		} else if opcuaModes[mode] != "" {
-			add(keyOPCUASecurity, fmt.Appendf(nil, "%s, %s", opcuaModes[mode], suite))
+		e := r.endpoint()
+		add(keyOPCUAName, e.name)
+		add(keyOPCUAURI, e.uri)
+		add(keyOPCUAProduct, e.product)
+		add(keyOPCUAType, []byte(opcuaTypes[e.kind]))
+		if mode := opcuaModes[e.mode]; mode == opcuaUnsecured {
+			add(keyOPCUASecurity, []byte(mode))
+		} else if mode != "" {
+			add(keyOPCUASecurity, fmt.Appendf(nil, "%s, %s", mode, e.suite))
 		}
-		r.each(func() {
-			r.bytes()
-			who := r.number()
-			for range 3 {
-				r.bytes()
-			}
-			add(keyOPCUAIdentity, []byte(opcuaIdentities[who]))
-		})
-		r.bytes()
-		r.byte()
+		for _, p := range e.policies {
+			add(keyOPCUAIdentity, []byte(opcuaIdentities[p.who]))
+		}
 	})
+}
+
+// opcuaEndpoint is one way in (IEC 62541-4, 7.14).
+type opcuaEndpoint struct {
+	uri, product, name []byte
+	kind, mode         uint32
+	suite              string // by which messages are secured
+	policies           []opcuaPolicy
+}
+
+// opcuaPolicy is as whom one may come in (7.42).
+type opcuaPolicy struct {
+	id  string
+	who uint32
+}
+
+func (r *opcuaReader) endpoint() (e opcuaEndpoint) {
+	r.bytes() // where it is
+	e.uri, e.product, e.name, e.kind = r.bytes(), r.bytes(), r.localized(), r.number()
+	r.bytes()
+	r.bytes()
+	r.each(func() { r.bytes() })
+	r.bytes() // its certificate
+	e.mode = r.number()
+	_, e.suite, _ = strings.Cut(string(r.bytes()), "#")
+	r.each(func() {
+		p := opcuaPolicy{id: string(r.bytes()), who: r.number()}
+		for range 3 {
+			r.bytes()
+		}
+		e.policies = append(e.policies, p)
+	})
+	r.bytes()
+	r.byte()
+	return e
 }

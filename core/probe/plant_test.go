@@ -360,6 +360,9 @@ func FuzzPlant(f *testing.F) {
 		readLinks(string(message), all)
 		readUPS(strings.Split(string(message), "\n"), all)
 		readOPCUAEndpoints(message, all)
+		if counts, err := readOPCUARootOf(message); err == nil && len(counts) > len(opcuaClasses) {
+			t.Errorf("%d classes of nodes", len(counts))
+		}
 		readPong(message, all)
 		readIPMI(message, all)
 		readRedfish(message, all)
@@ -533,7 +536,7 @@ func TestObjectsWithoutAnEnd(t *testing.T) {
 		}})
 		kept := 0
 		q.Keep = func(Reading) { kept++ }
-		items := readBACnetObjects(t.Context(), q, []evidence.Item{{Key: keyBACnetInstance, Value: "1"}}, &Reading{})
+		items := readBACnetObjects(t.Context(), q, []evidence.Item{{Key: evidence.KeyBACnetInstance, Value: "1"}}, &Reading{})
 		if took := time.Since(began); took > maxReading+time.Minute || asked > 1000 || kept == 0 || !strings.Contains(texts(items), "bacnet.list-cut=") {
 			t.Errorf("%s after %d questions and %v, of which %d were kept", texts(items), asked, took, kept)
 		}

@@ -1647,6 +1647,8 @@ export interface components {
             addr?: string;
             /** Format: int64 */
             device: number;
+            /** @description What stands in the way of reading it, in words: a number of BACnet that another device holds too, a list of objects that ends too early */
+            flags: string[];
             kind: string;
             model?: string;
             name?: string;

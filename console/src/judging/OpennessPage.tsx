@@ -151,6 +151,7 @@ function Devices({ site, devices, rows, onMore }: { site: number; devices: Schem
               <TableCell sx={{ whiteSpace: 'nowrap' }}>Can be read</TableCell>
               <TableCell>Over</TableCell>
               <TableCell align="right">Points</TableCell>
+              <TableCell>Flags</TableCell>
             </TableRow>
           </TableHead>
           <TableBody>
@@ -170,6 +171,7 @@ function Devices({ site, devices, rows, onMore }: { site: number; devices: Schem
                 </TableCell>
                 <TableCell>{d.protocols.map(visible).join(', ')}</TableCell>
                 <TableCell align="right">{d.points?.toLocaleString() ?? ''}</TableCell>
+                <TableCell>{d.flags.map(visible).join('; ')}</TableCell>
               </TableRow>
             ))}
           </TableBody>
