@@ -61,7 +61,9 @@ func init() {
 		evidence.SourceSSH, evidence.SourceFTP, evidence.SourceMail, evidence.SourceRTSP, evidence.SourceDNS, evidence.SourceText, evidence.SourceSNMP,
 		evidence.SourceMDNS, evidence.SourceLLMNR, evidence.SourceNetBIOS, evidence.SourceUPnP, evidence.SourceWSD, evidence.SourceSIP, evidence.SourceLLDP,
 		evidence.SourceSMB, evidence.SourceRDP, evidence.SourceVNC, evidence.SourceMQTT, evidence.SourceIPP, evidence.SourcePJL, evidence.SourceNTP,
-		evidence.SourceLDAP, evidence.SourceLease,
+		evidence.SourceLDAP, evidence.SourceLease, evidence.SourceONVIF, evidence.SourceCDP, evidence.SourceRPC, evidence.SourceModbus, evidence.SourceBACnet,
+		evidence.SourceKNX, evidence.SourceCIP, evidence.SourceUPS, evidence.SourceCoAP, evidence.SourceOPCUA, evidence.SourceArtNet, evidence.SourcePJLink,
+		evidence.SourceRedfish, evidence.SourceIPMI, evidence.SourceS7, evidence.SourcePTP, evidence.SourceSACN, evidence.SourceSAP, evidence.SourcePROFINET,
 	} {
 		sources[string(s)] = s
 	}
