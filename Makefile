@@ -88,7 +88,7 @@ api: $(MODULES)
 
 # Real servers to hold the probes against, for the test of them; they are installed and not started.
 servers:
-	@sh scripts/servers.sh
+	@NPM=$(NPM) sh scripts/servers.sh
 
 # Programs and Debian packages for amd64 and arm64, in build/release.
 VERSION := $(shell sed -n 's/^const Version = "\(.*\)"/\1/p' service/service.go)

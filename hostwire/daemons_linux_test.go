@@ -242,6 +242,22 @@ var plant = []daemon{
 		args: []string{"DIR/units.py"},
 		says: []string{"modbus.maker=Acorn Metering", "modbus.model=Acorn 3", "modbus.revision=2.11", "modbus.units=behind"},
 	},
+	ofNode("node-bacnet", "bacnet.js", "bacnet.instance=5001", "bacnet.name=acorn climate", "bacnet.maker=Acorn Controls", "bacnet.model=Acorn 9", "bacnet.firmware=1.4",
+		"bacnet.objects=analog input: 6", "bacnet.points=12"),
+	ofNode("node-opcua-server", "opcua.js", "opcua.type=server", "opcua.security=none", "opcua.identity=anybody", "opcua.root=object: "),
+	ofNode("dmxnet", "artnet.js", "artnet.name=acorn", "artnet.text=acorn stage", "artnet.style=controller"),
+}
+
+// programs is where packages of Node.js lie, with the scripts that start them.
+const programs = "testdata/programs"
+
+// ofNode is a server that a package of Node.js gives.
+func ofNode(name, script string, says ...string) daemon {
+	path, err := filepath.Abs(filepath.Join(programs, script))
+	if err != nil {
+		panic(err)
+	}
+	return daemon{program: "node", needs: filepath.Join(programs, "node_modules", name), files: map[string]string{"none": ""}, args: []string{path, "10.77.0.2", "DIR"}, says: says}
 }
 
 // TestRealDaemons sweeps a machine that runs real servers, in a namespace of its own, and holds what is learned against how they
@@ -262,6 +278,9 @@ func learnOf(t *testing.T, servers []daemon) {
 	var wanted []string
 	for _, d := range servers {
 		if _, err := os.Stat(cmp.Or(d.needs, "/")); err != nil {
+			if isPromised(d.program) {
+				t.Errorf("what %s was installed to be tried with is not found: %v", d.program, err)
+			}
 			continue
 		}
 		if path := installed(t, d.program); path != "" {
@@ -320,11 +339,16 @@ const (
 	triedVar     = "AIRDRIFT_TRIED"   // a file to write them to
 )
 
+// isPromised reports whether CI says that it has installed a server.
+func isPromised(program string) bool {
+	return slices.Contains(strings.Fields(os.Getenv(installedVar)), program)
+}
+
 // installed gives the path of a server that is there, and notes that it is tried.
 func installed(t *testing.T, program string) string {
 	t.Helper()
 	path := programPath(program)
-	if path == "" && slices.Contains(strings.Fields(os.Getenv(installedVar)), program) {
+	if path == "" && isPromised(program) {
 		t.Errorf("%s was installed to be tried, and is not found", program)
 	}
 	if name := os.Getenv(triedVar); name != "" && path != "" {
@@ -496,7 +520,7 @@ func (l *lab) sweep(t *testing.T) []evidence.Item {
 		t.Fatal(err)
 	}
 	order := sweep.Order{
-		Ranges: ranges, Fence: []netip.Prefix{netip.MustParsePrefix("10.77.0.0/24")}, Pace: sweep.Brisk, Ports: append([]uint16{8200}, probe.TellingPorts()...), Seed: 1,
+		Ranges: ranges, Fence: []netip.Prefix{netip.MustParsePrefix("10.77.0.0/24")}, Pace: sweep.Brisk, Ports: append([]uint16{8200}, probe.TellingPorts()...), Seed: 1, Read: true,
 		NameServers: []netip.Addr{netip.MustParseAddr("10.77.0.2")},
 		Credentials: []probe.Credential{
 			{ID: 1, Name: "wrong", Version: probe.SNMPv2c, Community: secret.New("weeds")},

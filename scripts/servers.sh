@@ -1,13 +1,19 @@
 #!/bin/sh
 # Installs the real servers that the probes are held against in a namespace of the tests' own. None of them is started on this
 # machine: where there is no policy for that yet, one is put in place for the time of the installation, and they are not enabled.
+# Those that are packages of Node.js are put beside the tests; it needs ${NPM:-npm}, as the console does.
 # servers.sh --programs names the programs that the tests then have to find.
 set -eu
 if [ "${1:-}" = --programs ]; then
-  echo snmpd sshd nginx vsftpd mosquitto avahi-daemon dnsmasq lldpd wsdd miniupnpd xrdp dropbear telnetd keepalived knxd coap-server-notls ipmi_sim smbd /usr/bin/python3
+  echo snmpd sshd nginx vsftpd mosquitto avahi-daemon dnsmasq lldpd wsdd miniupnpd xrdp dropbear telnetd keepalived knxd coap-server-notls ipmi_sim smbd /usr/bin/python3 node
   exit 0
 fi
 packages="snmpd openssh-server nginx-light vsftpd mosquitto avahi-daemon dnsmasq-base lldpd wsdd miniupnpd xrdp dropbear-bin inetutils-telnetd keepalived knxd libcoap3-bin openipmi samba python3-pymodbus python3-serial python3-serial-asyncio openssl iproute2 util-linux"
+programs=$(dirname "$0")/../hostwire/testdata/programs
+if [ ! -d "$programs/node_modules" ] || [ "$programs/package-lock.json" -nt "$programs/node_modules" ]; then
+  echo "Installing the programs of Node.js ..."
+  (cd "$programs" && "${NPM:-npm}" ci --silent --no-audit --no-fund --ignore-scripts && touch node_modules)
+fi
 as_root=
 [ "$(id -u)" = 0 ] || as_root=sudo
 missing=
