@@ -380,7 +380,7 @@ func (h *house) devices() {
 	h.page("devices")
 	h.do("a search", fill("Search", "label"), has("1–1 of 1"), location(fmt.Sprintf("/sites/%d/devices?standing=unmanaged&text=label", h.Site.ID)))
 	h.do("a kind", chromedp.Navigate(h.path("/devices?kind=pdu&sort=address&descend=true")), has("1–3 of 3"), has("comms room pdu"))
-	h.do("a trait", chromedp.Navigate(h.path("/devices?trait=wrong+subnet")), has("1–1 of 1"), has("192.168.77.10"))
+	h.do("a trait", chromedp.Navigate(h.path("/devices?trait=wrong+subnet")), has("1–3 of 3"), has("192.168.77.10"))
 	h.do("columns", click("Columns"), press(`//li[@role="menuitemcheckbox" and normalize-space(.)="MAC"]`),
 		location(fmt.Sprintf("/sites/%d/devices?trait=wrong+subnet&columns=address%%2Cname%%2Ckind%%2Cvendor%%2Cmodel%%2Cstanding%%2Cmac%%2ClastSeen", h.Site.ID)))
 	h.accessible("columns")
