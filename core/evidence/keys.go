@@ -111,6 +111,7 @@ const (
 
 	KeyBACnetInstance = "bacnet.instance"
 	KeyBACnetPoints   = "bacnet.points"
+	KeyBACnetObjects  = "bacnet.objects"
 	KeyBACnetCut      = "bacnet.list-cut"
 	KeyMQTTAnswer     = "mqtt.answer"
 

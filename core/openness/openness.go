@@ -35,6 +35,7 @@ var Systems = []System{
 	{"lighting", []string{"lighting-controller"}},
 	{"access", []string{"access-controller", "intercom"}},
 	{"power", []string{"ups", "pdu"}},
+	{lifts, nil}, // no kind of device is theirs alone: they are told by what they offer
 	{"irrigation", []string{"irrigation-controller"}},
 	{"cameras", []string{"camera", "video-recorder"}},
 	{"stage and sound", []string{"stage-node", "paging-speaker", "display", "media-player"}},
@@ -86,6 +87,9 @@ type Device struct {
 // Of tells how a device of some kind can be read, by what is known of it.
 func Of(kind string, items []evidence.Item) Device {
 	d := Device{System: SystemOf(kind), State: Closed}
+	if slices.ContainsFunc(evidence.Values(items, evidence.KeyBACnetObjects), isOfLifts) {
+		d.System = lifts
+	}
 	for _, p := range protocols {
 		if slices.ContainsFunc(items, func(it evidence.Item) bool { return it.Source == p.source && tells(it) }) {
 			d.Protocols = append(d.Protocols, p.name)
@@ -120,6 +124,15 @@ func Doubles(devices []Device) map[string][]int {
 	}
 	maps.DeleteFunc(by, func(_ string, holders []int) bool { return len(holders) < 2 })
 	return by
+}
+
+// lifts is the system of what carries people up and down.
+const lifts = "lifts"
+
+// isOfLifts reports whether objects of BACnet are of a type that controllers of lifts and escalators alone have (ASHRAE 135-2016, 12.58 to 12.60).
+func isOfLifts(objects string) bool {
+	name, _, _ := strings.Cut(objects, ":")
+	return slices.Contains([]string{"elevator group", "lift", "escalator"}, name)
 }
 
 // tells reports whether a fact of a protocol shows that a device can be read by it: what merely says that something is there, and refuses to

@@ -21,6 +21,7 @@ func TestHowADeviceCanBeRead(t *testing.T) {
 		want       string
 	}{
 		{"a controller that was counted", "plant-controller", []evidence.Item{web, fact(evidence.SourceBACnet, "bacnet.instance", "1"), fact(evidence.SourceBACnet, evidence.KeyBACnetPoints, "63")}, "plant open [BACnet] 63 true"},
+		{"a controller of lifts", "plant-controller", []evidence.Item{fact(evidence.SourceBACnet, evidence.KeyBACnetObjects, "analog input: 4"), fact(evidence.SourceBACnet, evidence.KeyBACnetObjects, "lift: 2")}, "lifts open [BACnet] 0 false"},
 		{"a meter by two protocols", "meter", []evidence.Item{fact(evidence.SourceSNMP, "snmp.sysDescr", "Tally"), fact(evidence.SourceModbus, "modbus.maker", "B")}, "metering open [Modbus SNMP] 0 false"},
 		{"one that has a web page alone", "access-controller", []evidence.Item{web}, "access own [] 0 false"},
 		{"one whose agent wants a credential", "ups", []evidence.Item{web, fact(evidence.SourceSNMP, "snmp.engine", "80001f88")}, "power own [] 0 false"},

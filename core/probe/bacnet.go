@@ -34,7 +34,6 @@ const (
 	keyBACnetBehind      = "bacnet.behind"
 	keyBACnetPeer        = "bacnet.peer"
 	keyBACnetForeign     = "bacnet.foreign"
-	keyBACnetObjects     = "bacnet.objects"
 )
 
 const bacnetPort = 47808
@@ -63,7 +62,7 @@ var _ = register(Protocol{
 		{Key: keyBACnetBehind, Says: "device on a network behind it: its network and address, and its number", Standard: "ASHRAE 135, 16.10.2", Example: "2001/05 1201"},
 		{Key: keyBACnetPeer, Says: "another that it passes broadcasts on to", Standard: "ASHRAE 135, J.2.3", Example: "10.40.2.10:47808"},
 		{Key: keyBACnetForeign, Says: "a device elsewhere that it passes broadcasts on to, as that has registered", Standard: "ASHRAE 135, J.2.7", Example: "10.40.9.9:47808"},
-		{Key: keyBACnetObjects, Says: "a type of object, and how many of it the device has; counted where a sweep is to read how much systems offer", Standard: "ASHRAE 135, 12.11.13", Example: "analog input: 40"},
+		{Key: evidence.KeyBACnetObjects, Says: "a type of object, and how many of it the device has; counted where a sweep is to read how much systems offer", Standard: "ASHRAE 135, 12.11.13", Example: "analog input: 40"},
 		{Key: evidence.KeyBACnetPoints, Says: "how many objects it has in all, beside that of the device itself", Standard: "ASHRAE 135, 12.11.13", Example: "120"},
 		{Key: evidence.KeyBACnetCut, Says: "how far its list of objects could be read, where it ends too early", Standard: "ASHRAE 135, 12.11.13", Example: "60 of 120"},
 	},

@@ -227,7 +227,7 @@ func (b *bacnetList) tell(f *found) {
 	total := 0
 	for _, name := range slices.Sorted(maps.Keys(b.reading.Counts)) {
 		total += b.reading.Counts[name]
-		f.add(evidence.SourceBACnet, keyBACnetObjects, fmt.Appendf(nil, "%s: %d", name, b.reading.Counts[name]))
+		f.add(evidence.SourceBACnet, evidence.KeyBACnetObjects, fmt.Appendf(nil, "%s: %d", name, b.reading.Counts[name]))
 	}
 	f.add(evidence.SourceBACnet, evidence.KeyBACnetPoints, strconv.AppendInt(nil, int64(total), 10))
 	if b.cut || b.missing > 0 {
