@@ -25,7 +25,6 @@ devices:
   - {name: two, standing: managed, legs: [{network: plant, address: 10.9.0.2, mac: "48:9b:34:00:00:02"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "2", name: two, vendor: "999", maker: Thornquist Controls, model: Climate 900, firmware: "4.2"}}]}
   - {name: three, standing: managed, legs: [{network: plant, address: 10.9.0.3, mac: "48:9b:34:00:00:03"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "3", name: three, vendor: "999", maker: Thornquist Controls, model: Climate 900, firmware: "4.10"}}]}
   - {name: slow, standing: managed, legs: [{network: plant, address: 10.9.0.4, mac: "48:9b:34:00:00:04"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "4", name: slow, vendor: "999", maker: Thornquist Controls, model: Climate 900, slow: 1200ms}}]}
-  - {name: copy, standing: managed, legs: [{network: plant, address: 10.9.0.4, mac: "48:9b:34:00:00:04"}], services: [{port: 47808, speaks: bacnet, tells: {instance: "1", name: copy, vendor: "999", objects: "0=10 5=9", list: cut}}]}
   - {name: telephone, standing: managed, legs: [{network: plant, address: 10.9.0.5, mac: "48:9b:34:00:00:05"}], services: [{port: 5060, speaks: sip, tells: {agent: Calla 10 3.1.4}}]}
 `
 
