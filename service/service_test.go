@@ -113,7 +113,7 @@ func checkRegister(t *testing.T, s *servicetest.Service) {
 		}
 	}
 	overview, err := s.Client.Overview(ctx, s.Site.ID)
-	if err != nil || overview.Seen != 122 || overview.Contested != 7 || overview.Register != 104 || overview.LastSweep == nil {
+	if err != nil || overview.Seen != 124 || overview.Contested != 7 || overview.Register != 104 || overview.LastSweep == nil {
 		t.Errorf("overview %+v, %v", overview, err)
 	}
 }
