@@ -166,6 +166,7 @@ type Claim struct {
 	Strength   int         `json:"strength" doc:"In decibans: 10 are odds of 10 to 1"`
 	Candidates []Candidate `json:"candidates" nullable:"false" doc:"The strongest first"`
 	Conflict   string      `json:"conflict,omitempty" doc:"What strong evidence contradicts it, in words"`
+	Perhaps    string      `json:"perhaps,omitempty" doc:"A special case of the kind for which something speaks, but not enough"`
 }
 
 // Candidate is one value with what speaks for it.
@@ -173,7 +174,8 @@ type Candidate struct {
 	Value    string   `json:"value"`
 	Strength int      `json:"strength"`
 	Reasons  []Reason `json:"reasons" nullable:"false"`
-	BuiltOn  string   `json:"builtOn,omitempty" doc:"The system that is believed, where this is one of those that are built on it"`
+	BuiltOn  string   `json:"builtOn,omitempty" doc:"The system that is believed, where this is one of those that are built on it; the kind, where this is a special case of it"`
+	Besides  bool     `json:"besides,omitempty" doc:"A device of the kind that is believed does this besides: it is no word against it"`
 }
 
 // Reason is one thing that speaks for a value.

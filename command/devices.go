@@ -432,6 +432,9 @@ func writeClaim(out *paragraphs, c api.Claim) {
 	if value == "" {
 		value = "unknown"
 	}
+	if c.Perhaps != "" {
+		value += ", perhaps a " + c.Perhaps
+	}
 	out.line("  %-9s %s  (%d)", c.Attribute, value, c.Strength)
 	if c.Conflict != "" {
 		out.line("      conflict: %s", c.Conflict)
@@ -460,6 +463,8 @@ func speedText(bits uint64) string {
 // doubt says what a candidate that is not believed is.
 func doubt(c api.Claim, candidate api.Candidate) string {
 	switch {
+	case candidate.Besides:
+		return "it does this besides"
 	case candidate.BuiltOn != "":
 		return "more closely it could be"
 	case c.Strength > 0:

@@ -80,6 +80,8 @@ func explainClaim(out *paragraphs, c api.Claim) {
 		switch {
 		case candidate.Value == c.Value:
 			role = "believed"
+		case candidate.Besides:
+			role = "besides"
 		case candidate.BuiltOn != "":
 			role = "closer"
 		case i == 0:
@@ -103,7 +105,11 @@ func explainClaim(out *paragraphs, c api.Claim) {
 func claimTitle(c api.Claim) string {
 	switch {
 	case c.Value != "" && c.Value != "unknown":
-		return fmt.Sprintf("%s: %s, odds of %s to 1", c.Attribute, c.Value, odds(c.Strength))
+		perhaps := ""
+		if c.Perhaps != "" {
+			perhaps = ", perhaps a " + c.Perhaps
+		}
+		return fmt.Sprintf("%s: %s%s, odds of %s to 1", c.Attribute, c.Value, perhaps, odds(c.Strength))
 	case len(c.Candidates) == 0:
 		return c.Attribute + ": unknown, as nothing speaks of it"
 	case len(c.Candidates) > 1 && c.Candidates[0].Strength-c.Candidates[1].Strength < 3 && c.Candidates[0].Strength >= 6:

@@ -285,13 +285,13 @@ func unexplained(d ledger.Device) identify.Identity {
 }
 
 func toClaim(c identify.Claim) api.Claim {
-	claim := api.Claim{Attribute: string(c.Attribute), Value: c.Value, Strength: c.Strength, Candidates: []api.Candidate{}, Conflict: c.Conflict}
+	claim := api.Claim{Attribute: string(c.Attribute), Value: c.Value, Strength: c.Strength, Candidates: []api.Candidate{}, Conflict: c.Conflict, Perhaps: c.Perhaps}
 	for _, candidate := range c.Others {
 		reasons := make([]api.Reason, len(candidate.Reasons))
 		for i, r := range candidate.Reasons {
 			reasons[i] = api.Reason{Rule: r.Rule, Because: r.Because, Strength: r.Strength, Fact: toFact(r.Item)}
 		}
-		claim.Candidates = append(claim.Candidates, api.Candidate{Value: candidate.Value, Strength: candidate.Strength, Reasons: reasons, BuiltOn: candidate.BuiltOn})
+		claim.Candidates = append(claim.Candidates, api.Candidate{Value: candidate.Value, Strength: candidate.Strength, Reasons: reasons, BuiltOn: candidate.BuiltOn, Besides: candidate.Besides})
 	}
 	return claim
 }

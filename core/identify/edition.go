@@ -16,6 +16,7 @@ func editionOf(rules *Rules, overlay *registry.Table) string {
 	hash := sha256.New()
 	out := json.NewEncoder(hash)
 	_ = out.Encode(rules.All()) // plain fields, into a hash: neither fails
+	_ = out.Encode([][]byte{vendorFile, familyFile, shareFile})
 	if overlay != nil {
 		_ = out.Encode(overlay.Rows())
 	}

@@ -64,8 +64,10 @@ type Candidate struct {
 	Value    string   `json:"value"`
 	Strength int      `json:"strength"` // in decibans: 10 are odds of 10 to 1, 20 of 100 to 1
 	Reasons  []Reason `json:"reasons"`  // the strongest first; of each source only the strongest counts
-	// BuiltOn is the system that is believed, where this is one of those that are built on it.
+	// BuiltOn is the system that is believed, where this is one of those that are built on it, or the kind, where this is a special case of it.
 	BuiltOn string `json:"builtOn,omitempty"`
+	// Besides says that a device of the kind that is believed does this besides: it is no word against it.
+	Besides bool `json:"besides,omitempty"`
 }
 
 // Claim is what is believed of one attribute.
@@ -74,6 +76,8 @@ type Claim struct {
 	Value     string      `json:"value"` // empty (for the kind: "unknown") where no candidate is strong enough
 	Strength  int         `json:"strength"`
 	Others    []Candidate `json:"candidates"` // all candidates, the strongest first, the one believed among them
+	// Perhaps is a special case of the kind believed for which something speaks, but not enough; "" where there is none.
+	Perhaps string `json:"perhaps,omitempty"`
 	// Conflict says in words what strong evidence contradicts the claim, or keeps it from being made; "" where none does.
 	Conflict string `json:"conflict,omitempty"`
 }
@@ -193,12 +197,21 @@ func (e *Engine) Identify(items []evidence.Item) Identity {
 	d.votes = enterpriseVotes(d.votes, d.facts)
 	d.votes = e.brandVotes(d.votes, d.facts)
 	d.votes = e.rules.votes(d.votes, d.facts)
+	d.votes = familyVotes(d.votes, d.facts)
 	votes := d.votes
 	e.nameModels(votes)
 	identity := make(Identity, 0, len(Attributes))
-	for _, attribute := range Attributes {
+	weighed := func(attribute Attribute) Claim {
 		d.part = votesFor(d.part[:0], attribute, votes)
-		claim := weigh(attribute, d.part)
+		return weigh(attribute, d.part)
+	}
+	for _, attribute := range Attributes {
+		claim := weighed(attribute)
+		if attribute == Kind && claim.Value == Unknown { // what the device says leaves it open
+			vendor := weighed(Vendor)
+			d.part = shareVotes(votesFor(d.part[:0], Kind, votes), vendor)
+			claim = weigh(Kind, d.part)
+		}
 		if len(claim.Others) > 0 || attribute == Kind {
 			identity = append(identity, claim)
 		}
@@ -262,8 +275,12 @@ func weigh(attribute Attribute, votes []vote) Claim {
 	slices.SortStableFunc(claim.Others, func(a, b Candidate) int {
 		return cmp.Or(cmp.Compare(b.Strength, a.Strength), strings.Compare(a.Value, b.Value))
 	})
-	if attribute == OS && len(claim.Others) > 1 {
+	switch {
+	case attribute == OS && len(claim.Others) > 1:
 		believeSystem(&claim)
+		return claim
+	case attribute == Kind && len(claim.Others) > 1:
+		believeKind(&claim)
 		return claim
 	}
 	if len(claim.Others) == 0 || claim.Others[0].Strength < needed {
@@ -280,13 +297,54 @@ func weigh(attribute Attribute, votes []vote) Claim {
 }
 
 // same reports whether two votes are for one value. Names are the same where their first labels are, as a host is known by
-// more or less of its domain.
+// more or less of its domain; models where one holds the other, as "X200" and "X200 series"; versions where their numbers are.
 func same(attribute Attribute, a, b string) bool {
-	if attribute == Name {
+	switch attribute {
+	case Name:
 		a, _, _ = strings.Cut(a, ".")
 		b, _, _ = strings.Cut(b, ".")
+	case Model:
+		if len(a) != len(b) {
+			a, b = fold(a), fold(b)
+			return strings.Contains(a, b) || strings.Contains(b, a)
+		}
+	case Firmware:
+		if len(a) != len(b) {
+			return plainVersion(a) == plainVersion(b)
+		}
 	}
 	return strings.EqualFold(a, b)
+}
+
+// fullest gives the fullest form of a candidate's value among those that are told about as strongly as the strongest: a page says more words of a
+// product than are its name.
+func fullest(votes []vote, candidate int) string {
+	strongest := 0
+	for i := range votes {
+		if votes[i].candidate == candidate {
+			strongest = max(strongest, votes[i].strength)
+		}
+	}
+	value := ""
+	for i := range votes {
+		if v := &votes[i]; v.candidate == candidate && strongest-v.strength < margin && len(v.value) > len(value) {
+			value = v.value
+		}
+	}
+	return value
+}
+
+// plainVersion writes a version without what some put around its numbers: "V01.09" is "1.9".
+func plainVersion(version string) string {
+	parts := strings.Split(strings.TrimLeft(strings.ToLower(version), "v "), ".")
+	for i, part := range parts {
+		if trimmed := strings.TrimLeft(part, "0"); trimmed != "" {
+			parts[i] = trimmed
+		} else if part != "" {
+			parts[i] = "0"
+		}
+	}
+	return strings.Join(parts, ".")
 }
 
 // candidates gives each value that something speaks for, with its reasons and what they come to.
@@ -311,6 +369,9 @@ func candidates(attribute Attribute, votes []vote) []Candidate {
 		}
 		all[i].Reasons = reasons[first:len(reasons):len(reasons)]
 		all[i].sum()
+		if attribute == Model {
+			all[i].Value = fullest(votes, i)
+		}
 	}
 	return all
 }

@@ -17,6 +17,8 @@ const (
 	// vendorFromMAC is what a MAC prefix adds for its holder. Network cards of other makers are common inside devices,
 	// so a device that names its maker itself overrules it.
 	vendorFromMAC = 10
+	// vendorFromPart is the same for the makers of parts.
+	vendorFromPart = 3
 	// vendorFromObject is what an agent's object identifier adds for whom its number belongs to, and vendorFromEngine what its
 	// engine's does: engines are often bought in.
 	vendorFromObject = 14
@@ -137,9 +139,13 @@ func (e *Engine) macVotes(votes []vote, macs map[hwaddr.MAC]evidence.Item) []vot
 		if found.FromSite {
 			because = "The site's own list gives the prefix " + found.Prefix.String() + " to " + found.Organisation + "."
 		}
+		strength := vendorFromMAC
+		if !found.FromSite && publicShares().parts[vendor] {
+			strength = vendorFromPart
+		}
 		item := macs[mac]
 		item.Source = evidence.SourceARP // a prefix is one witness, by whichever protocol the address was told
-		votes = append(votes, vote{Vendor, vendor, ruleMACPrefix, because, vendorFromMAC, &item, 0})
+		votes = append(votes, vote{Vendor, vendor, ruleMACPrefix, because, strength, &item, 0})
 	}
 	return votes
 }

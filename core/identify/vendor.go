@@ -17,8 +17,19 @@ var legalForms = map[string]bool{
 	"limited": true, "llc": true, "lp": true, "plc": true, "gmbh": true, "ag": true, "kg": true, "mbh": true, "sa": true,
 	"sas": true, "sarl": true, "srl": true, "spa": true, "bv": true, "nv": true, "ab": true, "as": true, "oy": true,
 	"aps": true, "kk": true, "pty": true, "pte": true, "sdn": true, "bhd": true, "jsc": true, "ooo": true,
-	"doo": true, "sro": true, "zoo": true, "spzoo": true, "international": true, "the": true, "holdings": true,
+	"doo": true, "sro": true, "zoo": true, "spzoo": true, "oo": true, "international": true, "the": true, "holdings": true,
+	"pvt": true, "private": true, "ltda": true, "lda": true, "sl": true, "sau": true, "slu": true, "cv": true, "sadecv": true, "kft": true, "zrt": true, "nyrt": true,
+	"bvba": true, "vof": true, "llp": true, "lllp": true, "pllc": true, "se": true, "kgaa": true, "gmbhco": true, "cokg": true, "gmbhcokg": true, "ohg": true, "gbr": true, "ug": true,
+	"asa": true, "aş": true, "ltdşti": true, "şti": true, "sti": true, "uab": true, "oü": true, "ou": true, "sia": true, "ood": true, "eood": true, "ead": true, "dd": true, "zao": true,
+	"oao": true, "pao": true, "ao": true, "tov": true, "snc": true, "scs": true, "scrl": true, "sprl": true, "sasu": true, "eurl": true, "kaisha": true, "coltd": true, "colimited": true, "corpltd": true,
+	"incltd": true, "pteltd": true, "ptyltd": true, "ptyl": true, "pvtltd": true, "sdnbhd": true, "pl": true, "berhad": true, "tbk": true, "spj": true, "spk": true, "vos": true, "ehf": true, "osakeyhtiö": true,
 }
+
+// gluedForms are legal forms that registers have written on to the word before them, as in "TechnologyCo." and "MFG.CORP".
+var gluedForms = regexp.MustCompile(`(?:[.+](?i:co\.?,?ltd|co\.?limited|co\.?gmbh|co|ltd|limited|inc|corp|gmbh|llc)|(\p{Ll}|）)(?:Corp\.Limited|Co\.?,?Ltd|CO\.?,?LTD|Co|CO|Corp|Ltd|LTD|Inc|INC|LLC|GmbH))\.?$`)
+
+// maxFormWords is of how many words a legal form may be: "Sp. z o. o." is one.
+const maxFormWords = 4
 
 //go:embed vendors.yaml
 var vendorFile []byte
@@ -90,7 +101,7 @@ func modelName(model string, isMaker func(name string) bool) string {
 	return strings.Join(words, " ")
 }
 
-var marksAside = strings.NewReplacer(",", " ", "(", " ", ")", " ")
+var marksAside = strings.NewReplacer(",", " ", ";", " ", "(", " ", ")", " ", "，", " ")
 
 // former is what registers put behind a name, as what the company was called before.
 var former = regexp.MustCompile(`\((?:formerly|previous)[^)]*\)`)
@@ -101,10 +112,32 @@ func ownWords(organisation string) []string {
 		organisation = former.ReplaceAllString(organisation, "")
 	}
 	words := strings.Fields(marksAside.Replace(organisation))
-	for len(words) > 1 && (legalForms[letters(words[len(words)-1])] || words[len(words)-1] == "&") {
-		words = words[:len(words)-1]
+	for len(words) > 0 {
+		if n := formAtEnd(words); n > 0 {
+			words = words[:len(words)-n]
+			continue
+		}
+		last := len(words) - 1
+		bare := gluedForms.ReplaceAllString(words[last], "$1")
+		if bare == words[last] || bare == "" {
+			break
+		}
+		words[last] = bare
 	}
 	return words
+}
+
+// formAtEnd gives how many words at the end of a name are a legal form; 0 where none are.
+func formAtEnd(words []string) int {
+	if last := words[len(words)-1]; len(words) > 1 && (last == "&" || last == "+") {
+		return 1
+	}
+	for n := min(maxFormWords, len(words)-1); n > 0; n-- {
+		if legalForms[letters(strings.Join(words[len(words)-n:], ""))] {
+			return n
+		}
+	}
+	return 0
 }
 
 func letters(word string) string {

@@ -74,10 +74,11 @@ func TestConflictsAreShown(t *testing.T) {
 		value     string
 		says      string
 	}{
-		"a card in a device":   {facts("arp.mac 00:1b:21:01:02:03", "snmp.maker Synology"), Vendor, "Synology", "The MAC address says Intel, snmp says Synology: likely a network card of Intel in a device of Synology."},
+		"a card in a device":   {facts("arp.mac 00:25:90:01:02:03", "snmp.maker Synology"), Vendor, "Synology", "The MAC address says Supermicro, snmp says Synology: likely a network card of Supermicro in a device of Synology."},
+		"a part in a device":   {facts("arp.mac 00:1b:21:01:02:03", "snmp.maker Synology"), Vendor, "Synology", ""},
 		"two that are as sure": {facts("snmp.mib printer", "sip.server Asterisk PBX"), Kind, Unknown, "snmp says printer, sip says pbx."},
 		"one that is surer":    {facts("snmp.mib printer", "ipp.model Example 9", "mdns.type _pdl-datastream._tcp", "http.title Network camera"), Kind, "printer", "http says camera"},
-		"a maker by its card":  {facts("arp.mac 00:1b:21:01:02:03", "http.title Synology"), Vendor, "", "says"},
+		"a maker by its card":  {facts("arp.mac 00:25:90:01:02:03", "http.title Synology"), Vendor, "", "says"},
 		"nothing against it":   {facts("snmp.mib printer", "tcp.open 9100"), Kind, "printer", ""},
 	} {
 		identity := engine.Identify(tt.facts)

@@ -1406,7 +1406,9 @@ export interface components {
             by: string;
         };
         Candidate: {
-            /** @description The system that is believed, where this is one of those that are built on it */
+            /** @description A device of the kind that is believed does this besides: it is no word against it */
+            besides?: boolean;
+            /** @description The system that is believed, where this is one of those that are built on it; the kind, where this is a special case of it */
             builtOn?: string;
             reasons: components["schemas"]["Reason"][];
             /** Format: int64 */
@@ -1459,6 +1461,8 @@ export interface components {
             candidates: components["schemas"]["Candidate"][];
             /** @description What strong evidence contradicts it, in words */
             conflict?: string;
+            /** @description A special case of the kind for which something speaks, but not enough */
+            perhaps?: string;
             /**
              * Format: int64
              * @description In decibans: 10 are odds of 10 to 1

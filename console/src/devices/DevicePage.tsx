@@ -272,6 +272,7 @@ function ClaimBlock({ claim }: { claim: Claim }) {
         <Typography component="h3" variant="h3">
           {visible(shown)}
         </Typography>
+        {claim.perhaps && <Typography color="textSecondary">perhaps a {kindLabel(claim.perhaps)}</Typography>}
         <Strength value={claim.strength} />
       </Stack>
       {claim.conflict && (
@@ -282,8 +283,8 @@ function ClaimBlock({ claim }: { claim: Claim }) {
       {claim.candidates.map((candidate) => (
         <Box key={candidate.value} sx={{ pl: { sm: '88px' }, mt: 0.5 }}>
           {candidate.value !== claim.value && (
-            <Typography variant="body2" sx={{ color: 'warning.main' }}>
-              {candidate.builtOn ? 'more closely it could be' : claim.strength > 0 ? 'against it' : 'it could be'}: {visible(candidate.value)} <Strength value={candidate.strength} />
+            <Typography variant="body2" sx={{ color: candidate.besides ? 'text.secondary' : 'warning.main' }}>
+              {candidate.besides ? 'it does this besides' : candidate.builtOn ? 'more closely it could be' : claim.strength > 0 ? 'against it' : 'it could be'}: {visible(candidate.value)} <Strength value={candidate.strength} />
             </Typography>
           )}
           <ReasonList reasons={candidate.reasons} />

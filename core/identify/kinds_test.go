@@ -1,0 +1,125 @@
+package identify
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"airdrift/core/registry"
+)
+
+// What a device does besides is no word against what it is; of special cases that are in doubt the general one is believed, with the other named.
+func TestSpecialKindsAndGeneralOnes(t *testing.T) {
+	engine := New(Default(), nil)
+	for name, tt := range map[string]struct {
+		facts          []string
+		value, perhaps string
+	}{
+		"a label printer that speaks as printers do": {[]string{"ipp.model Example 9", "mdns.type _ipp._tcp", "mdns.type _pdl-datastream._tcp", "snmp.mib printer", "http.title Label printer"}, "label-printer", ""},
+		"a printer":                                    {[]string{"ipp.model Example 9", "mdns.type _ipp._tcp"}, "printer", ""},
+		"an intercom that has a camera":                {[]string{"http.title Door station", "rtsp.status 200 OK", "tcp.open 554"}, "intercom", ""},
+		"a camera that streams":                        {[]string{"http.title Network camera", "rtsp.status 200 OK", "tcp.open 554"}, "camera", ""},
+		"a panel with a controller in it":              {[]string{"http.title Operator panel", "cip.type programmable logic controller"}, "hmi", ""},
+		"two that have nothing to do with one another": {[]string{"snmp.mib printer", "sip.server Asterisk PBX"}, Unknown, ""},
+	} {
+		claim := engine.Identify(facts(tt.facts...))[0]
+		if claim.Attribute != Kind || claim.Value != tt.value || claim.Perhaps != tt.perhaps {
+			t.Errorf("%s: %s, perhaps %q; want %s, perhaps %q: %+v", name, claim.Value, claim.Perhaps, tt.value, tt.perhaps, claim.Others)
+		}
+		if claim.Value != Unknown && claim.Others[0].Value != claim.Value {
+			t.Errorf("%s: the first of the candidates is %s", name, claim.Others[0].Value)
+		}
+	}
+}
+
+// The relation is of kinds that there are, and goes one way.
+func TestKindsThatExpectOthers(t *testing.T) {
+	for special, generals := range expects {
+		for _, general := range append(slices.Clone(generals), special) {
+			if !slices.Contains(Kinds, general) {
+				t.Errorf("%q is no kind", general)
+			}
+		}
+		for _, general := range generals {
+			if slices.Contains(expects[general], special) && (special != "ups" && special != "pdu" && special != "pbx" && special != "voice-gateway") {
+				t.Errorf("%s and %s expect one another", special, general)
+			}
+		}
+	}
+	for general, specials := range includes {
+		for _, special := range specials {
+			if !slices.Contains(expects[special], general) {
+				t.Errorf("%s is a %s, and does not expect one", special, general)
+			}
+		}
+	}
+}
+
+// Names of products tell maker, kind and model wherever a device says them, beyond a router too; a name that is a word as well counts where something else
+// tells the maker.
+func TestFamiliesOfProducts(t *testing.T) {
+	engine := New(Default(), nil)
+	for fact, want := range map[string]string{
+		"http.title Smart-UPS 1500 RM - Log On":        "ups APC Smart-UPS 1500",
+		"http.realm DS-2CD2143G2-I":                    "camera Hikvision DS-2CD2143G2-I",
+		"http.title PowerLogic PM5560":                 "meter Schneider Electric PowerLogic PM5560",
+		"snmp.sysDescr SINAMICS G120C PN V4.7":         "drive Siemens SINAMICS G120C",
+		"http.title Welcome to SmartNode SN4141":       "voice-gateway Patton SmartNode SN4141",
+		"http.title Vantage point":                     "unknown  ",
+		"http.title Our quantum leap":                  "unknown  ",
+		"http.title Compare NPort 5110 and IOLAN SDS4": "unknown Moxa ",
+		"sip.agent PolycomVVX-VVX_411-UA/5.9.0":        "phone Polycom VVX_411",
+	} {
+		identity := engine.Identify(facts(fact))
+		if got := strings.Join([]string{identity.Of(Kind), identity.Of(Vendor), identity.Of(Model)}, " "); got != want {
+			t.Errorf("%s: %q, want %q", fact, got, want)
+		}
+	}
+}
+
+// What a maker mostly makes settles what the device leaves open, and never beats what it says.
+func TestWhatMakersMostlyMake(t *testing.T) {
+	engine := New(Default(), nil)
+	for want, said := range map[string][]string{
+		"access-point": {"snmp.maker Axis Communications", "http.title Wireless access point"},
+		"camera":       {"snmp.maker Axis Communications"},
+		Unknown:        {"snmp.maker Siemens"},
+	} {
+		if got := engine.Identify(facts(said...)).Of(Kind); got != want {
+			t.Errorf("%v: %s, want %s", said, got, want)
+		}
+	}
+	for maker, kinds := range publicShares().kinds {
+		for kind, strength := range kinds {
+			if strength >= kindFromFamily+needed {
+				t.Errorf("%s: %s counts %d", maker, kind, strength)
+			}
+		}
+	}
+}
+
+// No name of a maker that is shown ends in a legal form, in the whole register of MAC prefixes.
+func TestNoLegalFormsAreShown(t *testing.T) {
+	form := regexp.MustCompile(`(?i)(?:[\s,.;]|co\.)(?:ltd|limited|llc|l\.l\.c|inc|corp|gmbh|pvt|ltda|b\.?v|s\.?r\.?l|s\.?r\.?o|sp\. z ?o\.? ?o|z ?o\.o|d\.o\.o|kft|llp|pty|a\.?ş|bvba)\.?$`)
+	left := 0
+	for _, organisation := range registry.IEEE().Organisations() {
+		if name := VendorName(organisation); form.MatchString(name) || name == "" {
+			if left++; left < 10 {
+				t.Errorf("%q is shown as %q", organisation, name)
+			}
+		}
+	}
+	if left > 0 {
+		t.Errorf("%d names", left)
+	}
+}
+
+// One value in several forms is one.
+func TestFormsOfOneValue(t *testing.T) {
+	engine := New(Default(), nil)
+	identity := engine.Identify(facts("snmp.model X200", "modbus.model X200 series", "modbus.revision V01.09", "snmp.firmware 1.9"))
+	if identity.Of(Model) != "X200 series" || identity.Of(Firmware) == "" {
+		t.Errorf("model %q, firmware %q", identity.Of(Model), identity.Of(Firmware))
+	}
+}
