@@ -10,13 +10,14 @@ import (
 var expects = map[string][]string{
 	"label-printer": {"printer"}, "printer": {"scanner"}, "till": {"workstation", "printer", "label-printer", "display"},
 	"tablet": {"mobile"}, "laptop": {"workstation"}, "server": {"workstation"}, "virtual-machine": {"server", "workstation"},
-	"hypervisor": {"server", "workstation"}, "storage": {"server"}, "time-server": {"server"}, "pbx": {"server", "phone", "voice-gateway"},
-	"intercom": {"camera", "phone", "access-controller"}, "video-recorder": {"camera", "storage", "server"}, "voice-gateway": {"phone", "pbx", "gateway"},
+	"hypervisor": {"server", "workstation", "virtual-machine"}, "storage": {"server", "virtual-machine"}, "time-server": {"server", "virtual-machine"},
+	"pbx":      {"server", "phone", "voice-gateway", "virtual-machine"},
+	"intercom": {"camera", "phone", "access-controller"}, "video-recorder": {"camera", "storage", "server", "virtual-machine"}, "voice-gateway": {"phone", "pbx", "gateway"},
 	"paging-speaker": {"phone", "media-player", "voice-gateway"}, "display": {"media-player", "workstation"}, "stage-node": {"lighting-controller", "media-player"},
 	"hmi": {"plc", "plant-controller", "workstation"}, "drive": {"plc"}, "meter": {"plc", "plant-controller", "sensor", "gateway"}, "sensor": {"plc"},
 	"thermostat": {"plant-controller", "sensor"}, "lighting-controller": {"plant-controller", "gateway"}, "irrigation-controller": {"plant-controller", "plc"},
 	"access-controller": {"plant-controller"}, "ups": {"pdu", "server"}, "pdu": {"ups", "meter", "sensor"}, "serial-server": {"gateway"},
-	"gateway": {"plc", "plant-controller"}, "access-point": {"router", "switch"}, "firewall": {"router", "switch"}, "modem": {"router"},
+	"gateway": {"plc", "plant-controller"}, "access-point": {"router", "switch"}, "firewall": {"router", "switch", "virtual-machine"}, "router": {"virtual-machine"}, "modem": {"router"},
 	"lab-instrument": {"workstation"}, "smart-plug": {"sensor", "meter"},
 }
 

@@ -115,6 +115,38 @@ func TestNoLegalFormsAreShown(t *testing.T) {
 	}
 }
 
+// New devices call themselves by what they are; names that people give are not taken for such.
+func TestNamesFromTheFactory(t *testing.T) {
+	engine := New(Default(), nil)
+	for fact, want := range map[string]string{
+		"dhcp.name DESKTOP-4K7QJ2L":               "workstation Microsoft Windows",
+		"netbios.name LAPTOP-8F3KQ1ZD":            "laptop Microsoft Windows",
+		"mdns.host herons-MacBook-Pro.local":      "laptop macOS",
+		"dhcp.name iPhone":                        "mobile iOS",
+		"mdns.host BRW7C2F80AB12CD.local":         "printer ",
+		"dhcp.name NPI1A2B3C":                     "printer ",
+		"dhcp.name SEP00112233AABB":               "phone ",
+		"mdns.host shellyplug-s-7C87CE.local":     "smart-plug ",
+		"dns.ptr apc1A2B3C.garden.example":        "unknown ",
+		"arp.mac 52:54:00:12:34:56":               "virtual-machine ",
+		"arp.mac 08:00:27:12:34:56":               "virtual-machine ",
+		"snmp.sysDescr VMware Virtual Platform 3": "virtual-machine ",
+		"dhcp.name desktop-herons":                "unknown ",
+		"dhcp.name andromeda-galaxy":              "unknown ",
+		"dhcp.name rokugan":                       "unknown ",
+		"dns.ptr printer.fritz.box":               "unknown ",
+	} {
+		identity := engine.Identify(facts(fact))
+		if got := identity.Of(Kind) + " " + identity.Of(OS); got != want {
+			t.Errorf("%s: %q, want %q", fact, got, want)
+		}
+	}
+	firewall := engine.Identify(facts("arp.mac 00:0c:29:12:34:56", "http.title Perimeter firewall", "tcp.open 443"))
+	if kind := firewall.Of(Kind); kind != "firewall" {
+		t.Errorf("a firewall that a hypervisor runs is told to be a %s", kind)
+	}
+}
+
 // One value in several forms is one.
 func TestFormsOfOneValue(t *testing.T) {
 	engine := New(Default(), nil)
