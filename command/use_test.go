@@ -136,7 +136,7 @@ func useFenceAndFooting(expect expectation) {
 // useWho asks what devices are and why, and adds rules and leases of the site's own.
 func useWho(t *testing.T, expect expectation) {
 	expect(0, "kind: printer, odds of", "explain", "10.40.1.20")
-	expect(0, "runner-up", "explain", "10.40.1.20")
+	expect(0, "closer", "explain", "10.40.1.20")
 	expect(0, "mib-printer: Printer-MIB (RFC 3805) is kept by printers.", "explain", "10.40.1.20")
 	expect(0, "unknown, as nothing speaks of it", "explain", "10.40.5.142")
 	expect(0, "Attribute,Value,Sum,Believed,Adds,Counts,Rule", "--output", "csv", "explain", "10.40.1.20")

@@ -2,6 +2,7 @@ package identify
 
 import (
 	_ "embed"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -120,24 +121,48 @@ type wordAt struct{ from, to int }
 // several kinds or makers stand in it: such a text tells of more than the device.
 func (f *families) find(text string, words []wordAt, isMaker func(vendor string) bool) (found *family, at wordAt) {
 	longest := 0
-	for i, w := range words {
+	ambiguous := false
+	try := func(rest []wordAt, within bool) {
+		w := rest[0]
 		if w.to-w.from < 2 {
-			continue
+			return
 		}
 		for _, n := range f.by[[2]byte{text[w.from], text[w.from+1]}] {
-			last, ok := n.matches(text, words[i:])
+			if within && len(n.words) > 1 {
+				continue
+			}
+			last, ok := n.matches(text, rest)
 			if !ok || n.common && !isMaker(n.family.Maker) {
 				continue
 			}
-			switch size := last.to - w.from; {
+			switch size := n.size(); {
 			case size > longest:
-				found, at, longest = n.family, wordAt{w.from, last.to}, size
+				found, at, longest, ambiguous = n.family, wordAt{w.from, last.to}, size, false
 			case size == longest && (n.family.Kind != found.Kind || n.family.Maker != found.Maker):
-				return nil, at
+				ambiguous = true
 			}
 		}
 	}
+	for i, w := range words {
+		try(words[i:], false)
+		for j := w.from + 1; j < w.to; j++ { // as in "Maker-X200" and "Maker/X200"
+			if b := text[j-1]; b == '/' || b == '-' || b == '_' || b == ':' {
+				try([]wordAt{{j, w.to}}, true)
+			}
+		}
+	}
+	if ambiguous {
+		return nil, at
+	}
 	return found, at
+}
+
+// size is how much of a text a name takes for sure.
+func (n *name) size() (size int) {
+	for _, w := range n.words {
+		size += len(w) + 1
+	}
+	return size
 }
 
 // matches reports whether a name stands at the beginning of words, and gives the last that it takes.
@@ -210,7 +235,7 @@ func familyVotes(votes []vote, facts []fact) []vote {
 			continue
 		}
 		because := "The name is that of a family of products of " + of.Maker + "."
-		model := strings.Trim(f.Value[at.from:withNumber(f.lower, words, at)], ".:!*")
+		model := strings.Trim(versionBehind.ReplaceAllString(f.Value[at.from:withNumber(f.lower, words, at)], ""), ".:!*")
 		votes = append(votes, vote{Kind, of.Kind, "family-of-products", because, kindFromFamily, &f.Item, 0},
 			vote{Vendor, of.Maker, "family-of-products", because, vendorFromFamily, &f.Item, 0},
 			vote{Model, model, "family-of-products", because, modelFromFamily, &f.Item, 0})
@@ -218,15 +243,27 @@ func familyVotes(votes []vote, facts []fact) []vote {
 	return votes
 }
 
-// withNumber gives where a model's name ends: with the word behind a name that has no digit, where that has one, as in "ProCurve 2510".
+// versionBehind is a version that stands behind a model's name without a gap, as user agents have it.
+var versionBehind = regexp.MustCompile(`[-/_][vV]?\d+(?:\.\d+)+.*$`)
+
+// sizeForm is a number that belongs to a model's name, as its power or its ports.
+var sizeForm = regexp.MustCompile(`^\d{3,5}$`)
+
+// withNumber gives where a model's name ends: a name without a digit takes words that have one behind it, as "ProCurve 2510" and "LaserJet 400 M401n", one
+// that has a digit a number, as "5PX 1500"; versions and what is put together are none of it.
 func withNumber(text string, words []wordAt, at wordAt) int {
-	if strings.ContainsAny(text[at.from:at.to], digits) {
-		return at.to
-	}
-	for i, w := range words {
-		if w.to == at.to && i+1 < len(words) && strings.ContainsAny(text[words[i+1].from:words[i+1].to], digits) {
-			return words[i+1].to
+	end, taken := at.to, 0
+	plain := !strings.ContainsAny(text[at.from:at.to], digits)
+	for _, w := range words {
+		if w.from <= end {
+			continue
 		}
+		next := text[w.from:w.to]
+		isPart := plain && taken < 2 && strings.ContainsAny(next, digits) && !strings.ContainsAny(next, "_/:#") && !isVersion(next) || !plain && taken == 0 && sizeForm.MatchString(next)
+		if !isPart || strings.TrimSpace(text[end:w.from]) != "" {
+			break
+		}
+		end, taken = w.to, taken+1
 	}
-	return at.to
+	return end
 }

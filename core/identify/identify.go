@@ -198,6 +198,7 @@ func (e *Engine) Identify(items []evidence.Item) Identity {
 	d.votes = e.brandVotes(d.votes, d.facts)
 	d.votes = e.rules.votes(d.votes, d.facts)
 	d.votes = familyVotes(d.votes, d.facts)
+	d.votes = layoutVotes(d.votes, d.facts)
 	votes := d.votes
 	e.nameModels(votes)
 	identity := make(Identity, 0, len(Attributes))
@@ -235,7 +236,7 @@ func (e *Engine) nameModels(votes []vote) {
 	}
 	for i := range votes {
 		if votes[i].attribute == Model {
-			votes[i].value = modelName(votes[i].value, isMaker)
+			votes[i].value = strings.TrimRight(modelName(votes[i].value, isMaker), ",;: ")
 		}
 	}
 }

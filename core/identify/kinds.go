@@ -8,7 +8,7 @@ import (
 // expects says of a kind what it does or holds besides, so that facts of another kind are no word against it: a label printer prints, an intercom has a
 // camera, a panel has a controller in it, a display plays media. Between the two nothing but what speaks for the special one decides.
 var expects = map[string][]string{
-	"label-printer": {"printer"}, "printer": {"scanner"}, "till": {"workstation", "printer", "label-printer", "display"},
+	"label-printer": {"printer"}, "till": {"workstation", "printer", "label-printer", "display"},
 	"tablet": {"mobile"}, "laptop": {"workstation"}, "server": {"workstation"}, "virtual-machine": {"server", "workstation"},
 	"hypervisor": {"server", "workstation", "virtual-machine"}, "storage": {"server", "virtual-machine"}, "time-server": {"server", "virtual-machine"},
 	"pbx":      {"server", "phone", "voice-gateway", "virtual-machine"},
