@@ -229,13 +229,14 @@ func familyVotes(votes []vote, facts []fact) []vote {
 		if documented, _ := evidence.FactOf(f.Key); !documented.Describes || len(f.lower) != len(f.Value) {
 			continue
 		}
-		words := wordsOf(room[:0], f.lower, maxFamilyWords)
-		of, at := all.find(f.lower, words, isMaker)
+		text := withoutHost(f.Key, f.lower)
+		words := wordsOf(room[:0], text, maxFamilyWords)
+		of, at := all.find(text, words, isMaker)
 		if of == nil {
 			continue
 		}
 		because := "The name is that of a family of products of " + of.Maker + "."
-		model := strings.Trim(versionBehind.ReplaceAllString(f.Value[at.from:withNumber(f.lower, words, at)], ""), ".:!*")
+		model := strings.Trim(versionBehind.ReplaceAllString(f.Value[at.from:withNumber(text, words, at)], ""), ".:!*")
 		votes = append(votes, vote{Kind, of.Kind, "family-of-products", because, kindFromFamily, &f.Item, 0},
 			vote{Vendor, of.Maker, "family-of-products", because, vendorFromFamily, &f.Item, 0},
 			vote{Model, model, "family-of-products", because, modelFromFamily, &f.Item, 0})

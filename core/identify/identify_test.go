@@ -30,7 +30,7 @@ func TestKindAndSystemFromFirstWords(t *testing.T) {
 		kind, os string
 	}{
 		{"nothing known", facts("echo.ttl 64"), Unknown, ""},
-		{"a raw printing port", facts("tcp.open 9100"), "printer", ""},
+		{"a raw printing port and a printer's maker", facts("tcp.open 9100", "http.title Brother"), "printer", ""},
 		{"a till with a receipt printer", facts("tcp.open 9100", "http.title Point of Sale 7"), "till", ""},
 		{"a camera by name and stream", facts("tcp.open 554", "rtsp.status 200 OK", "http.title Network Camera"), "camera", ""},
 		{"a recorder streams too", facts("tcp.open 554", "rtsp.status 200 OK", "http.title Network Video Recorder"), "video-recorder", ""},

@@ -216,7 +216,7 @@ type fact struct {
 // folded gives the words of the value (see fold).
 func (f *fact) folded() string {
 	if f.words == "" {
-		f.words = fold(f.Value)
+		f.words = fold(withoutHost(f.Key, f.lower))
 	}
 	return f.words
 }
@@ -228,6 +228,20 @@ func prepare(facts []fact, items []evidence.Item) []fact {
 		facts = append(facts, fact{Item: item, lower: strings.ToLower(item.Value)})
 	}
 	return facts
+}
+
+// unameForm is how systems describe themselves with the name that their keeper gave the host (POSIX.1-2017, uname).
+var unameForm = regexp.MustCompile(`^(?:linux|freebsd|netbsd|openbsd|sunos|darwin|hp-ux|gnu/linux) (\S+) \d\S* (?:#\d|freebsd|netbsd|openbsd|darwin|sun4|generic|\S+ #\d)`)
+
+// withoutHost blanks the host's name in a system's description in lower case: a host that is called "printserver" is no printer.
+func withoutHost(key, lower string) string {
+	if key != "snmp.sysDescr" {
+		return lower
+	}
+	if at := unameForm.FindStringSubmatchIndex(lower); at != nil {
+		return lower[:at[2]] + strings.Repeat(" ", at[3]-at[2]) + lower[at[3]:]
+	}
+	return lower
 }
 
 // votes adds the word of every rule that holds.
