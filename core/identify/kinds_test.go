@@ -68,7 +68,7 @@ func TestFamiliesOfProducts(t *testing.T) {
 		"http.title Welcome to SmartNode SN4141":       "voice-gateway Patton SmartNode SN4141",
 		"http.title Vantage point":                     "unknown  ",
 		"http.title Our quantum leap":                  "unknown  ",
-		"http.title Compare NPort 5110 and IOLAN SDS4": "unknown Moxa ",
+		"http.title Compare NPort 5110 and IOLAN SDS4": "unknown  ",
 		"sip.agent PolycomVVX-VVX_411-UA/5.9.0":        "phone Polycom VVX_411",
 	} {
 		identity := engine.Identify(facts(fact))
