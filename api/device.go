@@ -42,6 +42,7 @@ type Device struct {
 	MACs      []MAC    `json:"macs" nullable:"false" doc:"The one seen last first"`
 	Shared    []string `json:"sharedAddresses" nullable:"false" doc:"Addresses that another device holds too"`
 	Claims    []Claim  `json:"claims" nullable:"false"`
+	Settle    []string `json:"settle" nullable:"false" doc:"What would likely tell its kind, where the evidence leaves it open; the most telling first"`
 	Ports     []Port   `json:"ports" nullable:"false"`
 	Evidence  []Fact   `json:"evidence" nullable:"false" doc:"All facts of the last sweep that saw it"`
 	LastSweep uint64   `json:"lastSweep,omitempty"`

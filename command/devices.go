@@ -384,6 +384,12 @@ func writeDevice(w io.Writer, d api.Device) error {
 	for _, c := range d.Claims {
 		writeClaim(out, c)
 	}
+	for i, way := range d.Settle {
+		if i == 0 {
+			out.heading("What would settle its kind")
+		}
+		out.line("  %s", way)
+	}
 	if len(d.Interfaces) > 0 {
 		out.heading("Interfaces")
 		for _, i := range d.Interfaces {

@@ -224,6 +224,7 @@ func toDevice(site uint64, d ledger.Device, identity identify.Identity, overlay 
 		MACs:       []api.MAC{},
 		Shared:     addrTexts(d.Contested),
 		Claims:     []api.Claim{},
+		Settle:     []string{},
 		Ports:      toPorts(d.Items),
 		Evidence:   []api.Fact{},
 		LastSweep:  d.LastSweep,
@@ -248,6 +249,9 @@ func toDevice(site uint64, d ledger.Device, identity identify.Identity, overlay 
 	}
 	for _, c := range identity {
 		out.Claims = append(out.Claims, toClaim(c))
+	}
+	if identity.Of(identify.Kind) == identify.Unknown && d.Unit == "" {
+		out.Settle = texts(identify.Settle(d.Items))
 	}
 	for _, item := range d.Items {
 		out.Evidence = append(out.Evidence, toFact(item))

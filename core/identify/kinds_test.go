@@ -150,6 +150,25 @@ func TestNamesFromTheFactory(t *testing.T) {
 	}
 }
 
+// Where the kind is open it is said what would likely tell it.
+func TestWhatWouldSettleIt(t *testing.T) {
+	for want, said := range map[string][]string{
+		"SNMP with a credential|a sweep from the device's own segment|a sweep that asks more ports": {"snmp.engine 80001f88", "echo.ttl 63"},
+		"its web page, with a password": {"arp.mac 48:9b:34:01:02:03", "tcp.open 80", "http.realm garden"},
+		"a sweep that asks more ports":  {"arp.mac 48:9b:34:01:02:03"},
+		"":                              {"arp.mac 48:9b:34:01:02:03", "tcp.open 80", "http.title garden"},
+	} {
+		var got []string
+		for _, way := range Settle(facts(said...)) {
+			first, _, _ := strings.Cut(way, ":")
+			got = append(got, first)
+		}
+		if strings.Join(got, "|") != want {
+			t.Errorf("%v: %q, want %q", said, got, want)
+		}
+	}
+}
+
 // One value in several forms is one.
 func TestFormsOfOneValue(t *testing.T) {
 	engine := New(Default(), nil)

@@ -1589,6 +1589,8 @@ export interface components {
             /** @description Why what was seen is taken to be this one device */
             reasons: string[];
             registerEntry?: components["schemas"]["Entry"];
+            /** @description What would likely tell its kind, where the evidence leaves it open; the most telling first */
+            settle: string[];
             /** @description Addresses that another device holds too */
             sharedAddresses: string[];
             /** Format: int64 */

@@ -63,7 +63,7 @@ function Shown({ d }: { d: Device }) {
         </Grid>
         <Grid size={{ xs: 12, md: 7 }}>
           <Stack spacing={2}>
-            <Claims claims={d.claims} />
+            <Claims claims={d.claims} settle={d.settle} />
             {d.interfaces.length > 0 && <Interfaces d={d} />}
             {d.parts.length > 0 && <Parts d={d} />}
             {d.certificates.length > 0 && <Certificates d={d} />}
@@ -244,7 +244,7 @@ function Reasons({ reasons }: { reasons: string[] }) {
   );
 }
 
-function Claims({ claims }: { claims: Claim[] }) {
+function Claims({ claims, settle }: { claims: Claim[]; settle: string[] }) {
   const told = claims.filter((c) => c.candidates.length > 0);
   return (
     <Panel title="What it is believed to be">
@@ -256,6 +256,16 @@ function Claims({ claims }: { claims: Claim[] }) {
             <ClaimBlock key={c.attribute} claim={c} />
           ))}
         </Stack>
+      )}
+      {settle.length > 0 && (
+        <Box sx={{ mt: 2 }}>
+          <Typography variant="h3">What would settle it</Typography>
+          <Box component="ul" sx={{ m: 0, pl: 2.5 }}>
+            {settle.map((way) => (
+              <li key={way}>{way}</li>
+            ))}
+          </Box>
+        </Box>
       )}
     </Panel>
   );
