@@ -439,7 +439,7 @@ func writeClaim(out *paragraphs, c api.Claim) {
 		value = "unknown"
 	}
 	if c.Perhaps != "" {
-		value += ", perhaps a " + c.Perhaps
+		value += ", perhaps " + c.Perhaps
 	}
 	out.line("  %-9s %s  (%d)", c.Attribute, value, c.Strength)
 	if c.Conflict != "" {

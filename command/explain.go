@@ -107,7 +107,7 @@ func claimTitle(c api.Claim) string {
 	case c.Value != "" && c.Value != "unknown":
 		perhaps := ""
 		if c.Perhaps != "" {
-			perhaps = ", perhaps a " + c.Perhaps
+			perhaps = ", perhaps " + c.Perhaps
 		}
 		return fmt.Sprintf("%s: %s%s, odds of %s to 1", c.Attribute, c.Value, perhaps, odds(c.Strength))
 	case len(c.Candidates) == 0:

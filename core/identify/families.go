@@ -117,8 +117,8 @@ func between(b byte) bool {
 // wordAt is a word's place in a text.
 type wordAt struct{ from, to int }
 
-// find gives the family of the name that takes most of a text in lower case, and the place of the name; nil where there is none, or where names of
-// several kinds or makers stand in it: such a text tells of more than the device.
+// find gives the family of the name that takes most of a text in lower case, and the place of the name; nil where there is none, or where two names that
+// take as much tell of different makers or kinds.
 func (f *families) find(text string, words []wordAt, isMaker func(vendor string) bool) (found *family, at wordAt) {
 	longest := 0
 	ambiguous := false

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"airdrift/core/evidence"
 	"airdrift/core/registry"
 )
 
@@ -74,6 +75,34 @@ func TestFamiliesOfProducts(t *testing.T) {
 		identity := engine.Identify(facts(fact))
 		if got := strings.Join([]string{identity.Of(Kind), identity.Of(Vendor), identity.Of(Model)}, " "); got != want {
 			t.Errorf("%s: %q, want %q", fact, got, want)
+		}
+	}
+}
+
+// A table that is broken is refused with the place of each fault.
+func TestFamiliesThatAreRefused(t *testing.T) {
+	for table, want := range map[string]string{
+		"families:\n  - {maker: A, kind: castle, names: [drawbridge-#]}\n": "castle",
+		"families:\n  - {maker: A, kind: camera, names: [x*]}\n":           "line 2, column 38 (families[0].names[0]): \"x*\" is too short",
+		"families:\n  - {maker: A, kind: camera, names: [\"*\"]}\n":        "too short",
+		"families:\n  - {maker: A, sort: camera}\n":                        "sort",
+	} {
+		if _, err := readFamilies("f.yaml", []byte(table)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want %q", table, err, want)
+		}
+	}
+}
+
+// What descriptions are read by is known to the protocols, and each maker of whom shares are told has one that counts.
+func TestTablesHoldNothingIdle(t *testing.T) {
+	for _, key := range layoutKeys {
+		if _, known := evidence.FactOf(key); !known {
+			t.Errorf("there is no fact %q", key)
+		}
+	}
+	for maker, kinds := range publicShares().kinds {
+		if len(kinds) == 0 {
+			t.Errorf("nothing that %s makes counts", maker)
 		}
 	}
 }

@@ -54,7 +54,7 @@ var (
 )
 
 // layoutKeys are the facts that are written so. Titles and names are for people.
-var layoutKeys = []string{"snmp.sysDescr", "sip.agent", "sip.server", "ftp.greeting", "text.greeting", "text.telnet", "lldp.text", "cdp.version", "rtsp.server", "ssh.greeting"}
+var layoutKeys = []string{"snmp.sysDescr", "sip.agent", "sip.server", "ftp.greeting", "text.greeting", "text.telnet", "lldp.text", "cdp.text", "rtsp.server", "ssh.greeting"}
 
 // layoutVotes reads descriptions by their layout.
 func layoutVotes(votes []vote, facts []fact) []vote {

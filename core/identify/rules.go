@@ -235,7 +235,7 @@ var unameForm = regexp.MustCompile(`^(?:linux|freebsd|netbsd|openbsd|sunos|darwi
 
 // withoutHost blanks the host's name in a system's description in lower case: a host that is called "printserver" is no printer.
 func withoutHost(key, lower string) string {
-	if key != "snmp.sysDescr" {
+	if key != evidence.KeySNMPDescr {
 		return lower
 	}
 	if at := unameForm.FindStringSubmatchIndex(lower); at != nil {

@@ -21,10 +21,10 @@ func Settle(items []evidence.Item) []string {
 	if len(macFacts(items)) == 0 {
 		ways = append(ways, "a sweep from the device's own segment: its MAC address would tell the maker, and what it says to all there is heard")
 	}
-	if has(func(it evidence.Item) bool { return it.Key == "http.status" && it.Value == "401" }) || begins("http.realm") {
+	if has(func(it evidence.Item) bool { return it.Key == evidence.KeyHTTPStatus && it.Value == "401" }) || begins("http.realm") {
 		ways = append(ways, "its web page, with a password")
 	}
-	if !begins("tcp.open") && !begins("tcp.refused") {
+	if !begins(evidence.KeyTCPOpen) && !begins(evidence.KeyTCPRefused) {
 		ways = append(ways, "a sweep that asks more ports: none of those that were tried answers")
 	}
 	return ways

@@ -40,11 +40,11 @@ func readsOPCUA(known []evidence.Item) bool {
 
 // readOPCUARoot counts the nodes at the root of a server's objects by their classes, as anybody, and ends the session. No value is read.
 func readOPCUARoot(ctx context.Context, q Query, known []evidence.Item, r *Reading) []evidence.Item {
-	at := slices.IndexFunc(known, func(it evidence.Item) bool { return it.Key == keyOPCUASecurity })
-	port := known[at].Port.Number
-	if q.pause(ctx) != nil {
+	at := slices.IndexFunc(known, func(it evidence.Item) bool { return it.Key == keyOPCUASecurity && it.Value == opcuaUnsecured })
+	if at < 0 || q.pause(ctx) != nil {
 		return nil
 	}
+	port := known[at].Port.Number
 	addr := netip.AddrPortFrom(q.Addr, port)
 	conn, err := q.Dialer.Dial(ctx, "tcp", addr, q.Wait)
 	if err != nil {
@@ -198,11 +198,12 @@ func readOPCUARootOf(answer []byte) (map[string]int, error) {
 	return counts, nil
 }
 
-// inTurn puts one question in its turn.
+// inTurn puts one question in its turn; its time begins after that.
 func (l *opcuaLine) inTurn(ctx context.Context, q Query, kind uint16, arguments []byte) ([]byte, error) {
 	if err := q.pause(ctx); err != nil {
 		return nil, err
 	}
+	defer deadline(ctx, l.conn)()
 	return l.put(kind, arguments)
 }
 

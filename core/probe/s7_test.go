@@ -123,6 +123,72 @@ func uaDevice(answer func(kind string, body []byte) (string, []byte)) func(net.C
 	}
 }
 
+// A server's root is read as slowly as the pace wants it: each question has its time after its turn. A server that closes to anybody meanwhile tells nothing.
+func TestRootOfOPCUAIsReadAtASlowPace(t *testing.T) {
+	known := []evidence.Item{
+		{Key: keyOPCUASecurity, Value: "sign, Basic256Sha256", Port: evidence.TCP(4841)}, {Key: keyOPCUASecurity, Value: opcuaUnsecured, Port: evidence.TCP(opcuaPort)},
+		{Key: keyOPCUAIdentity, Value: opcuaAnybody, Port: evidence.TCP(opcuaPort)},
+	}
+	if !readsOPCUA(known) || readsOPCUA(known[:1]) {
+		t.Fatal("who lets anybody in is read, and nobody else")
+	}
+	head := func(kind uint16) []byte {
+		return append(append([]byte{1, 0, byte(kind), byte(kind >> 8)}, make([]byte, 17)...), 0, 0, 0, 0, 0, 0, 0)
+	}
+	null := []byte{0xff, 0xff, 0xff, 0xff}
+	synctest.Test(t, func(t *testing.T) {
+		var asked []uint16
+		server := uaDevice(func(kind string, body []byte) (string, []byte) {
+			switch kind {
+			case "HEL":
+				return "ACK", append(slices.Clone(body[:16]), 0, 0, 0, 0)
+			case "OPN":
+				opened := slices.Concat([]byte{7, 0, 0, 0}, null, null, null, make([]byte, 8), head(opcuaOpened), make([]byte, 4), []byte{7, 0, 0, 0, 9, 0, 0, 0}, make([]byte, 12), null)
+				return kind, opened
+			case "CLO":
+				return "", nil
+			}
+			request := binary.LittleEndian.Uint16(body[18:])
+			asked = append(asked, request)
+			at := body[:16]
+			switch request {
+			case opcuaCreateSession:
+				way := slices.Concat(null, null, null, []byte{0}, make([]byte, 4), null, null, null, null, []byte{1, 0, 0, 0}, null, []byte{1, 0, 0, 0}, null, make([]byte, 4), null, null, null, null, []byte{0})
+				return kind, slices.Concat(at, head(opcuaSessionCreated), []byte{0, 7, 0, 8}, make([]byte, 8), null, null, []byte{1, 0, 0, 0}, way)
+			case opcuaActivateSession:
+				return kind, slices.Concat(at, head(opcuaActivated))
+			case opcuaBrowse:
+				node := slices.Concat([]byte{0, 35, 1, 0, 9, 0, 0}, null, []byte{0, 1, 0, 0, 0, 0, 0})
+				return kind, slices.Concat(at, head(opcuaBrowsed), []byte{1, 0, 0, 0}, make([]byte, 4), null, []byte{1, 0, 0, 0}, node)
+			}
+			return "", nil
+		})
+		q := Query{Addr: netip.MustParseAddr("10.40.1.9"), Wait: time.Second, Dialer: pipedTo(server), Pause: func(ctx context.Context) error {
+			time.Sleep(exchangeWait) // on fake time
+			return ctx.Err()
+		}}
+		items := readOPCUARoot(t.Context(), q, known, &Reading{})
+		if got := texts(items); got != "opcua.root=object: 1" {
+			t.Errorf("%s, having asked %v", got, asked)
+		}
+		if items := readOPCUARoot(t.Context(), q, known[:1], &Reading{}); items != nil {
+			t.Errorf("a server that lets nobody in told %s", texts(items))
+		}
+	})
+}
+
+// pipedTo is a dialer behind which a device answers.
+type pipedTo func(conn net.Conn)
+
+func (p pipedTo) Dial(context.Context, string, netip.AddrPort, time.Duration) (net.Conn, error) {
+	ours, theirs := net.Pipe()
+	go func() {
+		defer theirs.Close()
+		p(theirs)
+	}()
+	return ours, nil
+}
+
 // A server of OPC UA that breaks off, refuses, or gives lengths that are not, is left in time and tells nothing that it has not said.
 func TestServersOfOPCUAThatLie(t *testing.T) {
 	ack := func(body []byte) []byte { return append(slices.Clone(body[:16]), 0, 0, 0, 0) }

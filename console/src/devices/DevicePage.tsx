@@ -282,7 +282,7 @@ function ClaimBlock({ claim }: { claim: Claim }) {
         <Typography component="h3" variant="h3">
           {visible(shown)}
         </Typography>
-        {claim.perhaps && <Typography color="textSecondary">perhaps a {kindLabel(claim.perhaps)}</Typography>}
+        {claim.perhaps && <Typography color="textSecondary">perhaps {kindLabel(claim.perhaps)}</Typography>}
         <Strength value={claim.strength} />
       </Stack>
       {claim.conflict && (
