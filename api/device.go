@@ -26,12 +26,14 @@ type DeviceLine struct {
 
 // Values are what a site's devices have, for filters to choose from.
 type Values struct {
-	Vendor   []string `json:"vendor" nullable:"false"`
-	Model    []string `json:"model" nullable:"false"`
-	OS       []string `json:"os" nullable:"false"`
-	Firmware []string `json:"firmware" nullable:"false"`
-	Service  []string `json:"service" nullable:"false"`
-	Group    []string `json:"group" nullable:"false"`
+	Network     []string `json:"network" nullable:"false" doc:"Names of the site's networks"`
+	Responsible []string `json:"responsible" nullable:"false" doc:"Whom the register names as responsible"`
+	Vendor      []string `json:"vendor" nullable:"false"`
+	Model       []string `json:"model" nullable:"false"`
+	OS          []string `json:"os" nullable:"false"`
+	Firmware    []string `json:"firmware" nullable:"false"`
+	Service     []string `json:"service" nullable:"false"`
+	Group       []string `json:"group" nullable:"false"`
 }
 
 // Device is all that is known of one device.
@@ -52,13 +54,14 @@ type Device struct {
 	Note      string   `json:"note,omitempty"`
 	Aside     *Aside   `json:"aside,omitempty" doc:"Who set it aside, and why"`
 	Blinks    string   `json:"blinks,omitempty" doc:"The protocol by which it can be told to show itself"`
-	Links     []Link   `json:"links" nullable:"false" doc:"Ways to open it: web page, ssh, file share, remote desktop"`
+	Links     []Link   `json:"links" nullable:"false" doc:"Ways to open it at each of its addresses, by the ports found: web page, secure shell, file share, remote desktop"`
 	Reasons   []string `json:"reasons" nullable:"false" doc:"Why what was seen is taken to be this one device"`
 
 	Interfaces   []Interface   `json:"interfaces" nullable:"false" doc:"Told by its agent of SNMP"`
 	Parts        []Part        `json:"parts" nullable:"false" doc:"Told by its agent of SNMP"`
 	Names        []Name        `json:"names" nullable:"false" doc:"All names it goes by, with who tells them"`
 	Certificates []Certificate `json:"certificates" nullable:"false"`
+	Unanswered   Unanswered    `json:"unanswered"`
 }
 
 // Interface is one interface of a device.
@@ -71,6 +74,7 @@ type Interface struct {
 	State string `json:"state" enum:"up,down,off" doc:"off: switched off by its keeper"`
 	In    uint64 `json:"in" doc:"Bytes received since the device started"`
 	Out   uint64 `json:"out" doc:"Bytes sent since the device started"`
+	Here  bool   `json:"here,omitempty" doc:"The vantage is behind it, by what the device announces there (IEEE 802.1AB)"`
 }
 
 // Part is one physical part of a device.
@@ -125,8 +129,17 @@ type Group struct {
 
 // Link is a way to open a device.
 type Link struct {
-	Title string `json:"title"`
-	URL   string `json:"url"`
+	Title   string `json:"title" example:"Web page, port 8080"`
+	URL     string `json:"url"`
+	Address string `json:"address" doc:"The address of the device that it leads to"`
+	Port    string `json:"port" example:"tcp/8080"`
+}
+
+// Unanswered is what a device was asked in vain.
+type Unanswered struct {
+	Sweep     uint64   `json:"sweep,omitempty" doc:"The sweep that asked it last all there was to ask; left out where none has"`
+	Protocols []string `json:"protocols" nullable:"false" doc:"By which that sweep asks every device, and of which this one speaks none"`
+	Ports     []string `json:"ports" nullable:"false" doc:"Those that neither accepted nor refused a connection: whether they are open is not known" example:"tcp/23"`
 }
 
 // Seen is one sighting of a device in the course of time.

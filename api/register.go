@@ -73,6 +73,24 @@ type Imported struct {
 	Faults  []Bad  `json:"faults" nullable:"false" doc:"Of a partial import, the lines that were left out and why; the first hundred"`
 	LeftOut int    `json:"leftOut" doc:"Of a partial import, how many lines were left out"`
 	Counts  Counts `json:"counts" doc:"The site's devices after it"`
+	Changed int    `json:"changed" doc:"Of those that are updated, those that do not stay as they were"`
+	Deleted int    `json:"deleted" doc:"Entries that had no place in the file, where it takes the register's place"`
+
+	Changes []EntryChange `json:"changes" nullable:"false" doc:"What is added, changed and deleted; the first 200"`
+}
+
+// EntryChange is what an import does with one entry.
+type EntryChange struct {
+	Does   string        `json:"does" enum:"add,change,delete"`
+	Entry  string        `json:"entry" doc:"What it is called"`
+	Fields []FieldChange `json:"fields" nullable:"false" doc:"Of one that is changed, in which columns"`
+}
+
+// FieldChange is a column in which an entry is changed.
+type FieldChange struct {
+	Field   string `json:"field"`
+	Was     string `json:"was"`
+	Becomes string `json:"becomes"`
 }
 
 // Bad is something wrong in a file, with its place.

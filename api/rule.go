@@ -5,6 +5,7 @@ import "time"
 // RuleFile is a file of rules that a site has added.
 type RuleFile struct {
 	ID        uint64    `json:"id"`
+	Purpose   string    `json:"purpose" enum:"identify,judge" doc:"What its rules are for: to tell what devices are, or what is wrong"`
 	Name      string    `json:"name"`
 	Text      string    `json:"text"`
 	Rules     int       `json:"rules"`
@@ -17,7 +18,9 @@ type RuleFile struct {
 // NewRuleFile is a file of rules to be tried or added.
 type NewRuleFile struct {
 	Name string `json:"name" minLength:"1" maxLength:"100"`
-	Text string `json:"text" minLength:"1" maxLength:"1000000" doc:"YAML; docs/rules.md has the format"`
+	Text string `json:"text" minLength:"1" maxLength:"1000000" doc:"YAML; docs/rules.md and docs/findings.md have the formats"`
+
+	Purpose string `json:"purpose,omitempty" enum:"identify,judge" default:"identify" doc:"What its rules are for: to tell what devices are, or what is wrong"`
 }
 
 // RuleTrial is what rules would change of what is believed.
@@ -25,6 +28,16 @@ type RuleTrial struct {
 	Rules   int          `json:"rules"`
 	Devices int          `json:"devices" doc:"How many devices would be believed to be something else"`
 	Changes []RuleChange `json:"changes" nullable:"false" doc:"The first of them"`
+
+	Findings []RuleFinding `json:"findings,omitempty" doc:"Of rules that judge: what they would remark, the first of it"`
+}
+
+// RuleFinding is one thing that a rule would remark.
+type RuleFinding struct {
+	Device   uint64 `json:"device"`
+	Name     string `json:"name"`
+	Rule     string `json:"rule"`
+	Severity string `json:"severity"`
 }
 
 // RuleChange is one claim that rules would change.

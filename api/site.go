@@ -9,6 +9,12 @@ type Site struct {
 	NameServers []string `json:"nameServers" nullable:"false" doc:"Asked for the names of addresses, where they lie within the fence"`
 
 	Keeping Keeping `json:"keeping" doc:"For how long the evidence of sweeps is kept"`
+	Zone    string  `json:"zone" readOnly:"true" doc:"Its time zone, in which people are shown times; empty for that of whoever looks. What programs read is in UTC." example:"Europe/Lisbon"`
+}
+
+// Zone is the time zone of a site.
+type Zone struct {
+	Zone string `json:"zone" maxLength:"64" doc:"Name in the tz database (RFC 6557); empty for that of whoever looks" example:"Europe/Lisbon"`
 }
 
 // Keeping says for how long the evidence of sweeps is kept. What came of it, the history of devices, stays in any case.
@@ -35,6 +41,10 @@ type SiteName struct {
 type Network struct {
 	Name   string `json:"name" maxLength:"200" doc:"Name for people" example:"offices"`
 	Subnet string `json:"subnet" doc:"CIDR prefix" example:"10.40.1.0/24"`
+
+	Purpose string `json:"purpose,omitempty" enum:"offices,visitors,plant,voice,cameras,servers" doc:"What it is for; left out where nobody has said"`
+	Gateway string `json:"gateway,omitempty" doc:"Its router; left out where nobody has said" example:"10.40.1.1"`
+	Pool    string `json:"pool,omitempty" maxLength:"2000" doc:"The addresses that its DHCP server gives out" example:"10.40.1.100-10.40.1.199"`
 }
 
 // MACPrefix gives a MAC prefix to a maker.
@@ -112,6 +122,12 @@ type Count struct {
 	Devices int    `json:"devices"`
 }
 
+// Severity is how many findings are of one severity.
+type Severity struct {
+	Severity string `json:"severity" enum:"info,low,medium,high,critical"`
+	Findings int    `json:"findings"`
+}
+
 // Overview is what a site's first page shows.
 type Overview struct {
 	Site      Site        `json:"site"`
@@ -124,6 +140,7 @@ type Overview struct {
 	Register  int         `json:"register" doc:"Entries of the register"`
 	Kinds     []KindCount `json:"kinds" nullable:"false" doc:"Of the devices seen, the most frequent first"`
 	LastSweep *Sweep      `json:"lastSweep,omitempty"`
+	Findings  []Severity  `json:"findings" nullable:"false" doc:"Findings that are open, by severity, the worst first"`
 	Notices   []string    `json:"notices" nullable:"false" doc:"What whoever runs the service has to look after"`
 }
 

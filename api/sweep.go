@@ -138,6 +138,7 @@ type Sighting struct {
 	Name   string `json:"name,omitempty"`
 	Ports  []Port `json:"ports" nullable:"false"`
 	Whole  bool   `json:"whole" doc:"Nothing more will come for it in this sweep"`
+	Device uint64 `json:"device,omitempty" doc:"The device that held its place then, as far as is known; told by the list alone until the sweep is in the ledger"`
 }
 
 // Port is a port that accepted, and what was said there.
@@ -170,5 +171,5 @@ type SweepImport struct {
 
 // SweepName is the name of a sweep.
 type SweepName struct {
-	Name string `json:"name" maxLength:"200" doc:"Empty takes it away"`
+	Name string `json:"name" maxLength:"200" doc:"Empty deletes it"`
 }

@@ -17,14 +17,18 @@ type Books struct {
 	store *store.Store
 	rules *identify.Rules
 
+	unjudged chan struct{} // with room for one: there is much to be judged
+
 	mu         sync.Mutex             // guards all below
 	rebuilding map[uint64]bool        // sites
 	ledgers    map[uint64]*sync.Mutex // of each site, held while its ledger is changed
+
+	certificates certificateCache
 }
 
 // New gives the books of a store, in which devices are identified by rules and by those that sites have added.
 func New(st *store.Store, rules *identify.Rules) *Books {
-	return &Books{store: st, rules: rules, rebuilding: map[uint64]bool{}, ledgers: map[uint64]*sync.Mutex{}}
+	return &Books{store: st, rules: rules, unjudged: make(chan struct{}, 1), rebuilding: map[uint64]bool{}, ledgers: map[uint64]*sync.Mutex{}, certificates: certificateCache{of: map[uint64]foundCertificates{}}}
 }
 
 // ErrBusy is returned where the ledger of a site is being computed anew.
@@ -98,14 +102,11 @@ func (k *Books) Hold(site uint64) (release func(), err error) {
 // RulesOf gives the rules of the program with those that a site has switched on behind them. extra is laid over the site's file of
 // the same name; it may be nil.
 func (k *Books) RulesOf(ctx context.Context, site uint64, extra *store.RuleFile) (*identify.Rules, error) {
-	files, err := k.store.RuleFiles(ctx, site)
+	files, err := k.store.RuleFiles(ctx, site, store.RulesIdentify)
 	if err != nil {
 		return nil, err
 	}
-	files = slices.DeleteFunc(files, func(f store.RuleFile) bool { return !f.Active || extra != nil && f.Name == extra.Name })
-	if extra != nil {
-		files = append(files, *extra)
-	}
+	files = withExtra(files, extra)
 	if len(files) == 0 {
 		return k.rules, nil
 	}
@@ -118,6 +119,15 @@ func (k *Books) RulesOf(ctx context.Context, site uint64, extra *store.RuleFile)
 		all = append(all, rules...)
 	}
 	return identify.NewRules(all), nil
+}
+
+// withExtra gives the files that are on, with an extra one laid over that of its name.
+func withExtra(files []store.RuleFile, extra *store.RuleFile) []store.RuleFile {
+	files = slices.DeleteFunc(files, func(f store.RuleFile) bool { return !f.Active || extra != nil && f.Name == extra.Name })
+	if extra != nil {
+		files = append(files, *extra)
+	}
+	return files
 }
 
 // EngineOf makes the engine by which a site's devices are identified.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 
+	"airdrift/core/finding"
 	"airdrift/store"
 )
 
@@ -15,7 +16,7 @@ func (k *Books) Reenter(ctx context.Context, record store.Sweep) (store.Sweep, e
 	if err := k.store.SaveSweep(ctx, record); err != nil {
 		return record, err
 	}
-	if err := k.Rewrite(ctx, record.SiteID, 0, nil); err != nil {
+	if err := k.rewrite(ctx, record.SiteID, 0, nil, finding.BySweep); err != nil {
 		return record, err
 	}
 	return k.store.Sweep(ctx, record.ID)
@@ -38,12 +39,25 @@ func (k *Books) Enter(ctx context.Context, record store.Sweep) (store.Sweep, err
 	if b.covered, err = k.store.CoveredBefore(ctx, record.SiteID); err != nil {
 		return record, err
 	}
-	return record, k.store.ApplySweep(ctx, &record, b.enter(&record), b.settle)
+	if err := k.store.ApplySweep(ctx, &record, b.enter(&record), b.settle); err != nil {
+		return record, err
+	}
+	k.judged(ctx, record.SiteID, finding.BySweep)
+	return record, nil
 }
 
 // Rewrite computes the ledger of a site anew, without the sweep of the number discard (0 keeps them all); imported come in with it. Who calls
 // it keeps the sweeps of the site as they are. Until the ledger is put in its place the one that there is stays in use.
 func (k *Books) Rewrite(ctx context.Context, siteID, discard uint64, imported map[uint64]store.SweepState) error {
+	why := finding.BySettings
+	if len(imported) > 0 {
+		why = finding.BySweep
+	}
+	return k.rewrite(ctx, siteID, discard, imported, why)
+}
+
+// rewrite is Rewrite that says what has changed.
+func (k *Books) rewrite(ctx context.Context, siteID, discard uint64, imported map[uint64]store.SweepState, why finding.Why) error {
 	site, err := k.store.Site(ctx, siteID)
 	if err != nil {
 		return err
@@ -55,6 +69,10 @@ func (k *Books) Rewrite(ctx context.Context, siteID, discard uint64, imported ma
 	err = k.store.Rebuild(ctx, siteID, discard, k.rebuildingOf(siteID, b, imported))
 	if errors.Is(err, store.ErrThinned) {
 		return conflict("", "%v", err)
+	}
+	if err == nil {
+		defer k.lock(siteID)()
+		k.judged(ctx, siteID, why)
 	}
 	return err
 }

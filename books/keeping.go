@@ -51,7 +51,7 @@ func (k *Books) Due(ctx context.Context, site store.Site, now time.Time) ([]uint
 	return Due(sweeps, site.Keeping, now), err
 }
 
-// Thin takes the evidence of sweeps away that a site no longer keeps, and gives their numbers. What came of them stays. Who calls it holds the
+// Thin deletes the evidence of sweeps that a site no longer keeps, and gives their numbers. What came of them stays. Who calls it holds the
 // site, of which no sweep runs.
 func (k *Books) Thin(ctx context.Context, siteID uint64, now time.Time) ([]uint64, error) {
 	site, err := k.store.Site(ctx, siteID)

@@ -5,18 +5,20 @@ import (
 	"errors"
 	"time"
 
+	"airdrift/core/finding"
 	"airdrift/core/ledger"
 	"airdrift/core/register"
 	"airdrift/store"
 )
 
-// ImportRegister lays entries over a site's register, in its place with replace, and gives every device its standing anew.
-func (k *Books) ImportRegister(ctx context.Context, site uint64, entries []register.Entry, replace bool) (added, updated int, err error) {
+// ImportRegister lays entries over a site's register, in its place with replace, and gives every device its standing anew. A preview says what would
+// come of it, and leaves everything as it is.
+func (k *Books) ImportRegister(ctx context.Context, site uint64, entries []register.Entry, replace, preview bool) (out store.RegisterImport, err error) {
 	err = k.settled(ctx, site, func(settle store.SettleRegister) error {
-		added, updated, err = k.store.ImportRegister(ctx, site, entries, replace, settle)
+		out, err = k.store.ImportRegister(ctx, site, entries, replace, preview, settle)
 		return err
 	})
-	return added, updated, err
+	return out, err
 }
 
 // SaveEntry adds an entry without a number to a site's register, or writes over the one of its number, where check permits it of that.
@@ -52,17 +54,26 @@ func (k *Books) checkEntry(ctx context.Context, id uint64, check func(register.E
 // settled changes a site's register, and gives the devices that are concerned their standing anew.
 func (k *Books) settled(ctx context.Context, site uint64, change func(store.SettleRegister) error) error {
 	defer k.lock(site)()
+	settle, err := k.settler(ctx, site)
+	if err != nil {
+		return err
+	}
+	if err = change(settle); err == nil {
+		k.judged(ctx, site, finding.ByRegister)
+	}
+	return err
+}
+
+// settler gives how devices are held against a register that has changed.
+func (k *Books) settler(ctx context.Context, site uint64) (store.SettleRegister, error) {
 	covered, err := k.store.CoveredBefore(ctx, site)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	decisions, err := k.store.Decisions(ctx, site)
-	if err != nil {
-		return err
-	}
-	return change(func(shelf ledger.Shelf, result *ledger.Result, all, changed []register.Entry) ([]uint64, error) {
+	return func(shelf ledger.Shelf, result *ledger.Result, all, changed []register.Entry) ([]uint64, error) {
 		return result.Settle(shelf, ledger.Said{Entries: all, Decisions: decisions, Covered: covered}, changed...)
-	})
+	}, err
 }
 
 // Decide writes what somebody says of a device, where check permits it: one decision, and the device as it leaves it. by is who says it.
@@ -79,7 +90,9 @@ func (k *Books) Decide(ctx context.Context, by string, device uint64, kind ledge
 	if err := check(now); err != nil {
 		return err
 	}
-	_, err = k.store.Decide(ctx, ledger.Decision{Kind: kind, Device: device, Text: text, By: by, At: time.Now().UTC()}, nil)
+	if _, err = k.store.Decide(ctx, ledger.Decision{Kind: kind, Device: device, Text: text, By: by, At: time.Now().UTC()}, nil); err == nil {
+		k.judged(ctx, site, finding.ByRegister)
+	}
 	return err
 }
 
@@ -111,7 +124,11 @@ func (k *Books) Link(ctx context.Context, by string, device, entry uint64, reaso
 		return 0, err
 	}
 	said := ledger.Decision{Kind: ledger.DecidedLink, Device: device, Other: ledger.Known{Entry: entry}, Text: reason, By: by, At: time.Now().UTC()}
-	return k.store.Decide(ctx, said, settle)
+	number, err := k.store.Decide(ctx, said, settle)
+	if err == nil {
+		k.judged(ctx, site, finding.ByRegister)
+	}
+	return number, err
 }
 
 // settleLinks settles the devices that links to entries concern.
@@ -145,6 +162,9 @@ func (k *Books) Undo(ctx context.Context, by string, decision uint64) (undone le
 	err = k.store.Undo(ctx, decision, by, time.Now().UTC(), settle)
 	if errors.Is(err, store.ErrDecided) {
 		err = conflict("", "decision %d: %v", decision, store.ErrDecided)
+	}
+	if err == nil {
+		k.judged(ctx, site, finding.ByRegister)
 	}
 	_, anew = ledger.VerdictOf(undone)
 	return undone, site, anew, err

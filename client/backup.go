@@ -15,7 +15,7 @@ func (c *Client) Backup(ctx context.Context, out io.Writer) error {
 	}
 	defer resp.Body.Close()
 	if _, err = io.Copy(out, resp.Body); err != nil {
-		return errors.Join(errors.New("the backup broke off, and is of no use"), err)
+		return errors.Join(errors.New("the connection was lost: the backup is incomplete and of no use"), err)
 	}
 	return nil
 }

@@ -232,7 +232,7 @@ func all[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 // largestPage is how many items the service gives at once.
 const largestPage = 1000
 
-// first gives the first items of a list, page by page, at most so many. What values say stands behind the path.
+// first gives the first items of a list, page by page, at most so many; 0 gives them all. What values say stands behind the path.
 func first[T any](ctx context.Context, c *Client, path string, values url.Values, most int) ([]T, error) {
 	values = maps.Clone(values)
 	if values == nil {
@@ -241,6 +241,9 @@ func first[T any](ctx context.Context, c *Client, path string, values url.Values
 	sign := "?"
 	if strings.Contains(path, "?") {
 		sign = "&"
+	}
+	if most <= 0 {
+		most = math.MaxInt
 	}
 	items := []T{}
 	for len(items) < most {

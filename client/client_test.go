@@ -48,7 +48,7 @@ func TestRequestsCarryTokenPathAndQuery(t *testing.T) {
 		t.Fatal(err)
 	}
 	body, _ := io.ReadAll(last.Body)
-	if last.Header.Get("Content-Type") != "application/octet-stream" || string(body) != "name\nx\n" || last.URL.RawQuery != "replace=true&partial=false" {
+	if last.Header.Get("Content-Type") != "application/octet-stream" || string(body) != "name\nx\n" || last.URL.RawQuery != "replace=true&partial=false&preview=false" {
 		t.Errorf("sent %q as %s to %s", body, last.Header.Get("Content-Type"), last.URL)
 	}
 	if _, err := c.Vendor(t.Context(), "../../x", 0); err != nil {

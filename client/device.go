@@ -14,7 +14,8 @@ import (
 type DeviceQuery struct {
 	Standing, Presence, Kind             []string
 	Vendor, Model, OS, Firmware, Service []string
-	Group                                []string
+	Group, Network, Responsible          []string
+	Severity, View                       string
 	Strength                             int // in decibans
 	Contested                            bool
 	Text, Sort, Trait                    string
@@ -25,12 +26,12 @@ type DeviceQuery struct {
 
 func (q DeviceQuery) encode() string {
 	v := url.Values{}
-	for name, list := range map[string][]string{"standing": q.Standing, "presence": q.Presence, "kind": q.Kind, "vendor": q.Vendor, "model": q.Model, "os": q.OS, "firmware": q.Firmware, "service": q.Service, "group": q.Group} {
+	for name, list := range map[string][]string{"standing": q.Standing, "presence": q.Presence, "kind": q.Kind, "vendor": q.Vendor, "model": q.Model, "os": q.OS, "firmware": q.Firmware, "service": q.Service, "group": q.Group, "network": q.Network, "responsible": q.Responsible} {
 		for _, value := range list {
 			v.Add(name, value)
 		}
 	}
-	for name, text := range map[string]string{"text": q.Text, "sort": q.Sort, "trait": q.Trait, "cursor": q.Cursor} {
+	for name, text := range map[string]string{"text": q.Text, "sort": q.Sort, "trait": q.Trait, "severity": q.Severity, "view": q.View, "cursor": q.Cursor} {
 		if text != "" {
 			v.Set(name, text)
 		}
@@ -67,7 +68,7 @@ func (c *Client) History(ctx context.Context, device uint64) ([]api.Seen, error)
 	return all[api.Seen](ctx, c, devicePath(device, "/history"))
 }
 
-// SetNote writes a note on a device; an empty one takes it away.
+// SetNote writes a note on a device; an empty one deletes it.
 func (c *Client) SetNote(ctx context.Context, device uint64, text string) error {
 	_, err := do[struct{}](ctx, c, http.MethodPut, devicePath(device, "/note"), api.Note{Text: text})
 	return err

@@ -17,8 +17,14 @@ type TimesQuery struct {
 	Fastest       bool // the fastest come first, in place of the slowest
 }
 
+// everyDevice is the most that the service gives at once, which is more than a site has.
+const everyDevice = 1_000_000
+
 // ResponseTimes gives how long devices of a site took over their answers, at most so many devices.
 func (c *Client) ResponseTimes(ctx context.Context, site uint64, q TimesQuery, most int) (api.ResponseTimes, error) {
+	if most <= 0 {
+		most = everyDevice
+	}
 	values := url.Values{"limit": {strconv.Itoa(most)}, "kind": q.Kinds, "model": q.Models}
 	if q.Sweep != 0 {
 		values.Set("sweep", strconv.FormatUint(q.Sweep, 10))

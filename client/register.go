@@ -15,7 +15,7 @@ func (c *Client) ImportLeases(ctx context.Context, site uint64, name string, fil
 	return once[api.LeaseImport](ctx, c, http.MethodPut, sitePath(site, "/leases?name="+url.QueryEscape(name)), file)
 }
 
-// RemoveLeases forgets the leases of a site's DHCP server.
+// RemoveLeases deletes the leases of a site's DHCP server.
 func (c *Client) RemoveLeases(ctx context.Context, site uint64) error {
 	_, err := do[struct{}](ctx, c, http.MethodDelete, sitePath(site, "/leases"), nil)
 	return err
@@ -30,22 +30,17 @@ func (c *Client) Register(ctx context.Context, site uint64) ([]api.Entry, error)
 type Import struct {
 	Replace bool // take the old register out first
 	Partial bool // leave out the lines in which something is wrong
+	Preview bool // only say what would come of it
 }
 
 // ImportRegister imports a register from CSV or a workbook, all or nothing unless it may be partial.
 func (c *Client) ImportRegister(ctx context.Context, site uint64, file io.Reader, how Import) (api.Imported, error) {
-	return once[api.Imported](ctx, c, http.MethodPost, sitePath(site, fmt.Sprintf("/register?replace=%t&partial=%t", how.Replace, how.Partial)), file)
+	return once[api.Imported](ctx, c, http.MethodPost, sitePath(site, fmt.Sprintf("/register?replace=%t&partial=%t&preview=%t", how.Replace, how.Partial, how.Preview)), file)
 }
 
 // ExportRegister writes the register of a site as CSV.
 func (c *Client) ExportRegister(ctx context.Context, site uint64, out io.Writer) error {
-	resp, err := c.send(ctx, http.MethodGet, sitePath(site, "/register.csv"), nil)
-	if err != nil {
-		return err
-	}
-	defer resp.Body.Close()
-	_, err = io.Copy(out, resp.Body)
-	return err
+	return c.copy(ctx, sitePath(site, "/register.csv"), out)
 }
 
 // AddToRegister puts a device into the register.

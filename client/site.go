@@ -91,6 +91,11 @@ func (c *Client) DeleteSite(ctx context.Context, site uint64, name string) error
 	return err
 }
 
+// SetZone says which time zone a site is in, by its name in the tz database; "" for that of whoever looks.
+func (c *Client) SetZone(ctx context.Context, site uint64, zone string) (api.Site, error) {
+	return do[api.Site](ctx, c, http.MethodPut, sitePath(site, "/zone"), api.Zone{Zone: zone})
+}
+
 // SetKeeping says for how long the evidence of a site's sweeps is kept.
 func (c *Client) SetKeeping(ctx context.Context, site uint64, keeping api.Keeping) (api.Site, error) {
 	return do[api.Site](ctx, c, http.MethodPut, sitePath(site, "/keeping"), keeping)

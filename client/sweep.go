@@ -13,12 +13,9 @@ func (c *Client) StartSweep(ctx context.Context, site uint64, wanted api.NewSwee
 	return once[api.Sweep](ctx, c, http.MethodPost, sitePath(site, "/sweeps"), wanted)
 }
 
-// newestSweeps is how many sweeps are listed.
-const newestSweeps = 1000
-
-// Sweeps gives the newest sweeps of a site.
+// Sweeps gives the sweeps of a site, the newest first.
 func (c *Client) Sweeps(ctx context.Context, site uint64) ([]api.Sweep, error) {
-	return first[api.Sweep](ctx, c, sitePath(site, "/sweeps"), nil, newestSweeps)
+	return all[api.Sweep](ctx, c, sitePath(site, "/sweeps"))
 }
 
 // Sweep gives one sweep.
@@ -49,7 +46,7 @@ func (c *Client) DiscardSweep(ctx context.Context, id uint64) error {
 
 // Reread reads all stored evidence of a site again.
 func (c *Client) Reread(ctx context.Context, site uint64) error {
-	_, err := once[struct{}](ctx, c, http.MethodPost, sitePath(site, "/reread"), nil)
+	_, err := once[struct{}](ctx, c, http.MethodPost, sitePath(site, "/reevaluate"), nil)
 	return err
 }
 

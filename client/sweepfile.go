@@ -30,7 +30,7 @@ func (c *Client) ImportSweeps(ctx context.Context, site uint64, name string, fil
 	return once[api.SweepImport](ctx, c, http.MethodPost, sitePath(site, "/sweep-file?name="+url.QueryEscape(name)), file)
 }
 
-// NameSweep gives a sweep a name; an empty one takes it away.
+// NameSweep gives a sweep a name; an empty one clears it.
 func (c *Client) NameSweep(ctx context.Context, sweep uint64, name string) error {
 	_, err := do[struct{}](ctx, c, http.MethodPut, "/api/v1/sweeps/"+strconv.FormatUint(sweep, 10)+"/name", api.SweepName{Name: name})
 	return err

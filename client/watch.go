@@ -33,7 +33,7 @@ var errNonsense = errors.New("what the service tells cannot be read")
 // errBehind says that the service has cut off who watches.
 var errBehind = errors.New("the service has cut off who lags behind")
 
-// Watch tells the events of a sweep until it is over, and gives the sweep as it ended. Where the line breaks, or the service cuts off who lags
+// Watch tells the events of a sweep until it is over, and gives the sweep as it ended. Where the connection is lost, or the service cuts off who lags
 // behind, it goes on from the event that was told last.
 func (c *Client) Watch(ctx context.Context, id uint64, w Watcher) (api.Sweep, error) {
 	line := &watching{client: c, sweep: id, watcher: w}
@@ -48,7 +48,7 @@ func (c *Client) Watch(ctx context.Context, id uint64, w Watcher) (api.Sweep, er
 			tries = 0
 		}
 		if tries == watchTries {
-			return line.final, fmt.Errorf("watch sweep %d: the service broke off: %w", id, err)
+			return line.final, fmt.Errorf("watch sweep %d: connection lost: %w", id, err)
 		}
 		select {
 		case <-ctx.Done():

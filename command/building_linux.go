@@ -32,7 +32,7 @@ func plugIn(site *simsite.Site, namespace, name string) (leave func(), err error
 	defer home.Close()
 	made, err := netns.NewNamed(namespace)
 	if err != nil {
-		return nil, fmt.Errorf("make the namespace %s: %w (is it there already? ip netns delete %[1]s takes it away)", namespace, err)
+		return nil, fmt.Errorf("make the namespace %s: %w (is it there already? ip netns delete %[1]s deletes it)", namespace, err)
 	}
 	defer made.Close()
 	leave = func() { _ = netns.DeleteNamed(namespace) } // one that somebody has deleted meanwhile is gone as wanted

@@ -23,7 +23,7 @@ func (p Program) changesCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "attribute", Usage: "only changes of this `ATTRIBUTE`: name, kind, vendor, model, os, firmware, mac, port"},
 			&cli.StringFlag{Name: "since", Usage: "only of sweeps that began on this `DAY` or later, such as 2026-11-02"},
 			&cli.StringFlag{Name: "until", Usage: "only of sweeps that began before this `DAY`"},
-			&cli.IntFlag{Name: "limit", Usage: "at most so `MANY`", Value: 1000},
+			&cli.IntFlag{Name: "limit", Usage: "at most so `MANY`; all where left out"},
 		},
 		Action: p.changes,
 	}
@@ -80,9 +80,9 @@ func (p Program) compareSweeps() *cli.Command {
 }
 
 func changeGrid(list []api.Change) grid {
-	g := grid{headings: []string{"Sweep", "Began", "Device", "Address", "Name", "Change", "Before", "After"}}
+	g := grid{headings: []string{"Sweep", "Began", "Device", "Address", "Name", "Change|what", "Before", "After"}}
 	for _, change := range list {
-		g.add(strconv.FormatUint(change.Sweep, 10), localTime(&change.Began), strconv.FormatUint(change.Device, 10), change.Addr, change.Name,
+		g.add(strconv.FormatUint(change.Sweep, 10), at(&change.Began), strconv.FormatUint(change.Device, 10), change.Addr, change.Name,
 			changeText(change), change.Before, change.After)
 	}
 	return g

@@ -163,8 +163,8 @@ func TestDemoWithoutRights(t *testing.T) {
 	for _, truth := range visible {
 		leg := truth.Device.Legs[0]
 		silent := slices.Contains(truth.Device.Faults, "drops-echo") && slices.Contains(truth.Device.Faults, "drops-refusal")
-		knocked := slices.ContainsFunc(scenario.Services(truth.Device), func(s simsite.Service) bool { return slices.Contains(knockPorts, s.Port) })
-		if leg.Address.IsValid() && !leg.Subnet.IsValid() && (!silent || knocked) {
+		probed := slices.ContainsFunc(scenario.Services(truth.Device), func(s simsite.Service) bool { return slices.Contains(rollCallPorts, s.Port) })
+		if leg.Address.IsValid() && !leg.Subnet.IsValid() && (!silent || probed) {
 			expected[leg.Address.String()] = true
 		}
 	}
@@ -183,8 +183,8 @@ func TestDemoWithoutRights(t *testing.T) {
 	}
 }
 
-// knockPorts are where an address that gives no echo is tried; see the package sweep.
-var knockPorts = []uint16{80, 443, 22, 445, 9100, 502}
+// rollCallPorts are where an address that gives no echo is probed; see the package sweep.
+var rollCallPorts = []uint16{80, 443, 22, 445, 9100, 502}
 
 func checkTruth(t *testing.T, d api.DeviceLine, truth simsite.Truth) {
 	t.Helper()
@@ -228,7 +228,12 @@ devices:
 		code int
 		says string
 	}{
-		{"swep", 2, `there is no command "swep"`},
+		{"swep", 2, "there is no command swep, did you mean sweep"},
+		{"sweeps contine 4", 2, "there is no command sweeps contine, did you mean continue"},
+		{"devices 10.40.1.20", 2, `devices takes no "10.40.1.20"`},
+		{"sweeps show 4 5", 2, `sweeps show takes no "5"`},
+		{"token add one two", 2, `token add takes no "two"`},
+		{"leases", 2, "say what to do"},
 		{"sweep --hurry", 2, "hurry"},
 		{"--output xml devices", 2, "table, json or csv"},
 		{"device", 2, "want one device"},

@@ -21,9 +21,6 @@ func (p Program) credentialsCommand() *cli.Command {
 			"Examples: airdrift credentials add plant, airdrift credentials add plant3 --version 3 --user heron --authentication SHA-256 --privacy AES,\n" +
 			"airdrift credentials try plant 10.40.2.16",
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return wrongUse("there is no command credentials %s: there are add, remove and try", c.Args().First())
-			}
 			return p.listCredentials(ctx, c)
 		},
 		Commands: []*cli.Command{p.credentialAdd(), p.credentialRemove(), p.credentialTry()},
@@ -39,16 +36,16 @@ func (p Program) listCredentials(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	g := grid{headings: []string{"No", "Name", "SNMP", "User", "Authentication", "Privacy", "Entered"}}
+	g := grid{headings: []string{"No|id", "Name", "SNMP|version", "User", "Authentication|auth", "Privacy|priv", "Added|createdAt"}}
 	for _, k := range list {
-		g.add(strconv.FormatUint(k.ID, 10), k.Name, k.Version, k.User, k.Auth, k.Priv, localTime(&k.CreatedAt))
+		g.add(strconv.FormatUint(k.ID, 10), k.Name, k.Version, k.User, k.Auth, k.Priv, at(&k.CreatedAt))
 	}
 	return write(p.Out, c.String("output"), g, list)
 }
 
 func (p Program) credentialAdd() *cli.Command {
 	return &cli.Command{
-		Name: "add", Usage: "enter a credential; its secrets are read from standard input", ArgsUsage: "NAME",
+		Name: "add", Usage: "add a credential; its secrets are read from standard input", ArgsUsage: "NAME",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "version", Usage: "`VERSION` of SNMP: 1, 2c or 3", Value: "2c"},
 			&cli.StringFlag{Name: "user", Usage: "`USER` of version 3"},
@@ -97,7 +94,7 @@ func (p Program) readSecrets(wanted *api.NewCredential) (err error) {
 
 func (p Program) credentialRemove() *cli.Command {
 	return &cli.Command{
-		Name: "remove", Usage: "delete a credential", ArgsUsage: "NAME",
+		Name: "delete", Usage: "delete a credential", ArgsUsage: "NAME",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			cl, credential, err := connectCredential(ctx, c)
 			if err != nil {

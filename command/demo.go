@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strings"
 
@@ -190,6 +189,7 @@ func (p Program) tour(ctx context.Context, c *cli.Command, cl *client.Client, b 
 		return p.writeDevices(form, all)
 	}
 	summarise(p.Out, overview)
+	fmt.Fprintf(p.Out, "\nNobody manages these %d devices:\n", overview.Counts.Unmanaged)
 	return p.writeDevices("table", unmanaged)
 }
 
@@ -231,17 +231,6 @@ func demoSite(ctx context.Context, cl *client.Client, scenario *simsite.Scenario
 		return site, nil
 	}
 	return cl.EnterSite(ctx, scenario.NewSite(), scenario.NewCredentials())
-}
-
-func summarise(w io.Writer, o api.Overview) {
-	fmt.Fprintf(w, "\n%s\n", visible(o.Site.Name, false))
-	if s := o.LastSweep; s != nil && s.Ended != nil {
-		fmt.Fprintf(w, "  sweep %d by %s: %d of %d addresses answered, %d questions in %.1f s\n",
-			s.ID, s.Vantage, s.Answered, s.Addresses, s.Sent, s.Ended.Sub(s.Began).Seconds())
-	}
-	fmt.Fprintf(w, "  %d devices seen, %d of them of unknown kind, %d share an address with another\n", o.Seen, o.Unknown, o.Contested)
-	fmt.Fprintf(w, "  register of %d: %d managed, %d missing\n", o.Register, o.Counts.Managed, o.Counts.Missing)
-	fmt.Fprintf(w, "\nNobody manages these %d devices:\n", o.Counts.Unmanaged)
 }
 
 func (p Program) stayOpen(ctx context.Context, in *service.Instance, data string) error {

@@ -19,8 +19,9 @@ const pageSize = 1000
 
 func (p Program) devicesCommand() *cli.Command {
 	return &cli.Command{
-		Name:  "devices",
-		Usage: "list the devices of a site",
+		Name:     "devices",
+		Usage:    "list the devices of a site; act on many at once, and undo it",
+		Commands: p.actCommands(),
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "standing", Usage: "only `STANDING` managed, unmanaged, missing or set aside; may be given again"},
 			&cli.StringSliceFlag{Name: "presence", Usage: "only `PRESENCE` seen, silent or uncovered; may be given again"},
@@ -32,6 +33,10 @@ func (p Program) devicesCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "firmware", Usage: "only this `VERSION` of firmware; may be given again"},
 			&cli.StringSliceFlag{Name: "service", Usage: "only devices that offer this `SERVICE`: tcp/80, 80, http or _ipp._tcp; may be given again"},
 			&cli.StringSliceFlag{Name: "group", Usage: "only devices of this `GROUP`; may be given again"},
+			&cli.StringSliceFlag{Name: "network", Usage: "only devices of this `NETWORK`, by name or subnet; may be given again"},
+			&cli.StringSliceFlag{Name: "responsible", Usage: "only devices for which the register names this `RESPONSIBLE`; may be given again"},
+			&cli.StringFlag{Name: "severity", Usage: "only devices with an open finding of this `SEVERITY` or worse"},
+			&cli.StringFlag{Name: "view", Usage: "the filter that is saved as the view of this `NAME`; airdrift views lists them"},
 			&cli.IntFlag{Name: "strength", Usage: "only devices for whose kind at least so many `DECIBANS` speak; 20 are odds of 100 to 1"},
 			&cli.BoolFlag{Name: "contested", Usage: "only devices that share an address"},
 			&cli.StringFlag{Name: "trait", Usage: "only devices with this `TRAIT`: own machine, answers for others, accepts every port, virtual router, wrong subnet"},
@@ -39,6 +44,7 @@ func (p Program) devicesCommand() *cli.Command {
 			&cli.StringFlag{Name: "sort", Usage: "`COLUMN` to sort by: address, name, kind, vendor, standing, lastSeen, ...", Value: "address"},
 			&cli.BoolFlag{Name: "descend", Usage: "sort downwards"},
 			&cli.BoolFlag{Name: "expect-none", Usage: "exit with 3 where there is such a device"},
+			watchFlag(),
 		},
 		Description: "Examples: airdrift devices --unmanaged, airdrift devices --kind printer --text hall --sort name,\n" +
 			"airdrift devices --service snmp --strength 20, airdrift devices --vendor \"Ostermoor Networks\" --group \"second floor\",\n" +
@@ -52,12 +58,16 @@ func (p Program) devicesCommand() *cli.Command {
 			if c.Bool("unmanaged") {
 				standings = append(standings, "unmanaged")
 			}
-			list, err := allDevices(ctx, cl, site.ID, client.DeviceQuery{
+			query := client.DeviceQuery{
 				Standing: standings, Presence: c.StringSlice("presence"), Kind: c.StringSlice("kind"),
 				Vendor: c.StringSlice("vendor"), Model: c.StringSlice("model"), OS: c.StringSlice("os"), Firmware: c.StringSlice("firmware"),
-				Service: c.StringSlice("service"), Group: c.StringSlice("group"), Strength: c.Int("strength"),
+				Service: c.StringSlice("service"), Group: c.StringSlice("group"), Network: c.StringSlice("network"), Responsible: c.StringSlice("responsible"), Severity: c.String("severity"), View: c.String("view"), Strength: c.Int("strength"),
 				Contested: c.Bool("contested"), Trait: c.String("trait"), Text: c.String("text"), Sort: c.String("sort"), Descend: c.Bool("descend"),
-			})
+			}
+			if c.Bool("watch") {
+				return p.watchDevices(ctx, cl, site, query)
+			}
+			list, err := allDevices(ctx, cl, site.ID, query)
 			if err != nil {
 				return err
 			}
@@ -65,7 +75,7 @@ func (p Program) devicesCommand() *cli.Command {
 				return err
 			}
 			if c.Bool("expect-none") && len(list) > 0 {
-				return &foundError{len(list)}
+				return &foundError{"there " + thereAre(len(list), "such device") + ", and none was expected"}
 			}
 			return nil
 		},
@@ -73,14 +83,9 @@ func (p Program) devicesCommand() *cli.Command {
 }
 
 // foundError says that there is what should not be.
-type foundError struct{ devices int }
+type foundError struct{ text string }
 
-func (e *foundError) Error() string {
-	if e.devices == 1 {
-		return "there is 1 such device, and none was expected"
-	}
-	return fmt.Sprintf("there are %d such devices, and none was expected", e.devices)
-}
+func (e *foundError) Error() string { return e.text }
 
 // allDevices fetches a list page by page.
 func allDevices(ctx context.Context, cl *client.Client, site uint64, q client.DeviceQuery) ([]api.DeviceLine, error) {
@@ -98,18 +103,22 @@ func allDevices(ctx context.Context, cl *client.Client, site uint64, q client.De
 }
 
 func (p Program) writeDevices(form string, list []api.DeviceLine) error {
-	g := grid{headings: []string{"No", "Address", "Name", "Kind", "Vendor", "Model", "Standing", "MAC", "Last seen", "Presence", "Mind"}}
+	return write(p.Out, form, devicesGrid(list), list)
+}
+
+func devicesGrid(list []api.DeviceLine) grid {
+	g := grid{headings: []string{"No|id", "Address|addresses", "Name", "Kind", "Standing", "Vendor", "Model", "MAC", "Last seen", "Presence", "Flags|traits"}}
 	for _, d := range list {
-		addrs := shortList(d.Addrs)
+		addrs := several(d.Addrs)
 		if len(d.Addrs) == 0 && d.Unit != "" {
-			addrs = d.Unit
+			addrs = cell{d.Unit, d.Unit}
 		}
 		if d.Contested {
-			addrs += " (shared)"
+			addrs.shown += " (shared)"
 		}
-		g.add(strconv.FormatUint(d.ID, 10), addrs, d.Name, d.Kind, d.Vendor, d.Model, d.Standing, d.MAC, localTime(d.LastSeen), d.Presence, strings.Join(d.Traits, ", "))
+		g.add(strconv.FormatUint(d.ID, 10), addrs, d.Name, d.Kind, d.Standing, d.Vendor, d.Model, d.MAC, at(d.LastSeen), d.Presence, strings.Join(d.Traits, ", "))
 	}
-	return write(p.Out, form, g, list)
+	return g
 }
 
 // shortList writes the first of a list of addresses, and how many there are besides.
@@ -199,7 +208,7 @@ func (p Program) changing(change func(ctx context.Context, c *cli.Command, cl *c
 
 func (p Program) deviceNote() *cli.Command {
 	return &cli.Command{
-		Name: "note", Usage: "write a note on a device; without a text delete it", ArgsUsage: "DEVICE [TEXT]",
+		Name: "note", Usage: "write a note on a device; without a text delete it", ArgsUsage: "DEVICE [TEXT ...]",
 		Action: p.changing(func(ctx context.Context, c *cli.Command, cl *client.Client, id uint64) error {
 			return cl.SetNote(ctx, id, strings.Join(c.Args().Tail(), " "))
 		}),
@@ -266,9 +275,9 @@ func (p Program) deviceDecisions() *cli.Command {
 					return err
 				}
 			}
-			g := grid{headings: []string{"No", "At", "By", "Decision", "Text", "State"}}
+			g := grid{headings: []string{"No|id", "At", "By", "Decision|what", "Text", "State"}}
 			for _, d := range list {
-				g.add(strconv.FormatUint(d.ID, 10), localTime(&d.At), d.By, decisionText(d), d.Text, decisionState(d))
+				g.add(strconv.FormatUint(d.ID, 10), at(&d.At), d.By, decisionText(d), d.Text, decisionState(d))
 			}
 			return write(p.Out, c.String("output"), g, list)
 		},
@@ -330,7 +339,7 @@ func findDevice(ctx context.Context, cl *client.Client, c *cli.Command, wanted s
 func factGrid(d api.Device) grid {
 	g := grid{headings: []string{"Source", "Key", "Port", "Value", "At"}}
 	for _, f := range d.Evidence {
-		g.add(f.Source, f.Key, f.Port, f.Value, f.At.Format("2006-01-02T15:04:05Z07:00"))
+		g.add(f.Source, f.Key, f.Port, f.Value, atSecond(f.At))
 	}
 	return g
 }
@@ -353,7 +362,7 @@ func writeDevice(w io.Writer, d api.Device) error {
 	out.line("%s, %s", d.Standing, d.Presence)
 	out.pair("Addresses", strings.Join(d.Addrs, ", "))
 	for _, trait := range d.Traits {
-		out.pair("Mind", trait+": "+traitMeaning[trait])
+		out.pair("Flags", trait+": "+traitMeaning[trait])
 	}
 	if d.Aside != nil {
 		out.pair("Set aside", fmt.Sprintf("%s (%s, %s)", d.Aside.Reason, d.Aside.By, localTime(&d.Aside.At)))
@@ -378,7 +387,7 @@ func writeDevice(w io.Writer, d api.Device) error {
 		out.pair("One device", fmt.Sprintf("and %d reasons more; --output json has them all", more))
 	}
 	for _, l := range d.Links {
-		out.pair("Open", l.URL)
+		out.pair("Open", l.URL+" "+l.Title)
 	}
 	out.heading("What it is believed to be (strength in decibans)")
 	for _, c := range d.Claims {

@@ -2,6 +2,8 @@ package command
 
 import (
 	"context"
+	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -16,11 +18,8 @@ func (p Program) fenceCommand() *cli.Command {
 		Name:  "fence",
 		Usage: "where a site may be swept; nothing outside is ever sent a packet",
 		Description: "Without a command the fence is shown: its networks, how many addresses devices hold there, and the next free one.\n" +
-			"Examples: airdrift fence add plant=10.40.2.0/24, airdrift fence remove 10.40.2.0/24, airdrift fence names 10.40.1.10",
+			"Examples: airdrift fence add plant=10.40.2.0/24, airdrift fence delete 10.40.2.0/24, airdrift fence names 10.40.1.10",
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return wrongUse("there is no command fence %s: there are add, remove and names", c.Args().First())
-			}
 			cl, site, err := connectSite(ctx, c)
 			if err != nil {
 				return err
@@ -33,11 +32,21 @@ func (p Program) fenceCommand() *cli.Command {
 					_, err := cl.AddNetwork(ctx, site, readNetwork(text))
 					return err
 				}),
-			p.fenceChange("remove", "take networks out of the fence; what was seen there stays", "SUBNET ...",
+			p.fenceChange("delete", "take networks out of the fence; what was seen there stays", "SUBNET ...",
 				func(ctx context.Context, cl *client.Client, site uint64, text string) error {
 					_, err := cl.RemoveNetwork(ctx, site, text)
 					return err
 				}),
+			{
+				Name: "set", Usage: "say what a network is for, its gateway and its pool, for the rules that judge the site", ArgsUsage: "SUBNET", Action: p.setNetwork,
+				Description: "What is left out stays as it is. Example: airdrift fence set 10.40.1.0/24 --purpose offices --gateway 10.40.1.1 --pool 10.40.1.100-10.40.1.199",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "name", Usage: "`NAME` for people"},
+					&cli.StringFlag{Name: "purpose", Usage: "`PURPOSE`: offices, visitors, plant, voice, cameras or servers"},
+					&cli.StringFlag{Name: "gateway", Usage: "`ADDRESS` of its router"},
+					&cli.StringFlag{Name: "pool", Usage: "`RANGES` that its DHCP server gives out"},
+				},
+			},
 			{
 				Name: "names", Usage: "say which name servers the site has; without any, those of the machine are asked", ArgsUsage: "[ADDRESS ...]",
 				Action: func(ctx context.Context, c *cli.Command) error {
@@ -82,9 +91,9 @@ func (p Program) showFence(ctx context.Context, c *cli.Command, cl *client.Clien
 	if err != nil {
 		return err
 	}
-	g := grid{headings: []string{"Network", "Subnet", "Addresses", "Held", "Next free"}}
+	g := grid{headings: []string{"Network", "Subnet", "Purpose", "Gateway", "Addresses", "Held", "Next free", "Pool"}}
 	for _, n := range fence.Networks {
-		g.add(n.Name, n.Subnet, n.Addresses, strconv.Itoa(n.Held), n.NextFree)
+		g.add(n.Name, n.Subnet, n.Purpose, n.Gateway, n.Addresses, strconv.Itoa(n.Held), n.NextFree, n.Pool)
 	}
 	if err := write(p.Out, c.String("output"), g, fence); err != nil || c.String("output") != "table" {
 		return err
@@ -102,4 +111,28 @@ func readNetwork(text string) api.Network {
 		name, subnet = "", text
 	}
 	return api.Network{Name: name, Subnet: subnet}
+}
+
+func (p Program) setNetwork(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() != 1 {
+		return wrongUse("want the subnet of one network, such as 10.40.1.0/24")
+	}
+	cl, site, err := connectSite(ctx, c)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(site.Networks, func(n api.Network) bool { return n.Subnet == c.Args().First() })
+	if at < 0 {
+		return fmt.Errorf("the fence of %s has no network %s: airdrift fence lists them", site.Name, c.Args().First())
+	}
+	network := site.Networks[at]
+	for name, to := range map[string]*string{"name": &network.Name, "purpose": &network.Purpose, "gateway": &network.Gateway, "pool": &network.Pool} {
+		if c.IsSet(name) {
+			*to = c.String(name)
+		}
+	}
+	if _, err := cl.SetNetwork(ctx, site.ID, network); err != nil {
+		return err
+	}
+	return p.showFence(ctx, c, cl, site.ID)
 }

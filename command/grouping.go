@@ -110,7 +110,7 @@ func (p Program) deviceLink() *cli.Command {
 
 func (p Program) deviceGroup() *cli.Command {
 	return &cli.Command{
-		Name: "group", Usage: "say what a device belongs to, as a floor or a rack; without a name take it out", ArgsUsage: "DEVICE [NAME]",
+		Name: "group", Usage: "say what a device belongs to, as a floor or a rack; without a name take it out", ArgsUsage: "DEVICE [NAME ...]",
 		Action: p.changing(func(ctx context.Context, c *cli.Command, cl *client.Client, id uint64) error {
 			return cl.SetGroup(ctx, id, strings.Join(c.Args().Tail(), " "))
 		}),

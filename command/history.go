@@ -29,13 +29,13 @@ func (p Program) deviceHistory() *cli.Command {
 			if err != nil {
 				return err
 			}
-			g := grid{headings: []string{"When", "Sweep", "What", "Detail"}}
+			g := grid{headings: []string{"At", "Sweep", "What", "Detail"}}
 			for _, e := range events {
 				sweep := ""
 				if e.Sweep != 0 {
 					sweep = strconv.FormatUint(e.Sweep, 10)
 				}
-				g.add(localTime(&e.At), sweep, e.What, e.Detail)
+				g.add(at(&e.At), sweep, e.What, e.Detail)
 			}
 			return write(p.Out, c.String("output"), g, events)
 		},
@@ -47,9 +47,9 @@ func (p Program) listSeen(ctx context.Context, c *cli.Command, cl *client.Client
 	if err != nil {
 		return err
 	}
-	g := grid{headings: []string{"Sweep", "At", "Address", "MAC", "Facts"}}
+	g := grid{headings: []string{"Sweep", "At", "Address|addr", "MAC", "Facts"}}
 	for _, h := range list {
-		g.add(strconv.FormatUint(h.Sweep, 10), localTime(&h.At), h.Addr, h.MAC, strconv.Itoa(h.Facts))
+		g.add(strconv.FormatUint(h.Sweep, 10), at(&h.At), h.Addr, h.MAC, strconv.Itoa(h.Facts))
 	}
 	return write(p.Out, c.String("output"), g, list)
 }

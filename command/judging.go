@@ -24,7 +24,7 @@ func (p Program) timesCommand() *cli.Command {
 			&cli.Uint64Flag{Name: "sweep", Usage: "as the sweep of this `NUMBER` saw it; the newest where left out"},
 			&cli.StringFlag{Name: "device", Usage: "of this `DEVICE` alone, sweep by sweep: its number, address, MAC address or name"},
 			&cli.BoolFlag{Name: "fastest", Usage: "the fastest first"},
-			&cli.IntFlag{Name: "limit", Usage: "at most so `MANY`", Value: 20},
+			&cli.IntFlag{Name: "limit", Usage: "at most so `MANY`; all where left out"},
 		},
 		Action: p.times,
 	}
@@ -79,30 +79,31 @@ func timesNote(t api.ResponseTimes) string {
 }
 
 func timesGrid(t api.ResponseTimes) grid {
-	g := grid{headings: []string{"No", "Address", "Name", "Kind", "Model", "Answers", "Lost", "Median", "95 %", "Longest"}}
+	g := grid{headings: []string{"No|device", "Address|address", "Name", "Kind", "Model", "Answers", "Lost", "Median", "95 %|most", "Longest|worst"}}
 	for _, d := range t.Devices {
-		g.add(append([]string{strconv.FormatUint(d.Device, 10), d.Addr, d.Name, d.Kind, d.Model}, timesCells(d.Times)...)...)
+		g.add(append([]any{d.Device, d.Addr, d.Name, d.Kind, d.Model}, timesCells(d.Times)...)...)
 	}
 	return g
 }
 
 func visitTimesGrid(list []api.VisitTimes) grid {
-	g := grid{headings: []string{"Sweep", "Began", "Seen from", "Protocol", "Answers", "Lost", "Median", "95 %", "Longest"}}
+	g := grid{headings: []string{"Sweep", "Began", "Seen from|vantage", "Protocol", "Answers", "Lost", "Median", "95 %|most", "Longest|worst"}}
 	for _, v := range list {
-		g.add(append([]string{strconv.FormatUint(v.Sweep, 10), localTime(&v.Began), v.Vantage, v.Protocol}, timesCells(v.Times)...)...)
+		g.add(append([]any{v.Sweep, at(&v.Began), v.Vantage, v.Protocol}, timesCells(v.Times)...)...)
 	}
 	return g
 }
 
 // timesCells writes times in milliseconds, as long ones are read: without what nobody would call a difference.
-func timesCells(t api.Times) []string {
-	ms := func(v float64) string {
+func timesCells(t api.Times) []any {
+	ms := func(v float64) cell {
+		raw := strconv.FormatFloat(v, 'f', -1, 64)
 		if v >= 100 {
-			return strconv.FormatFloat(v, 'f', 0, 64)
+			return cell{strconv.FormatFloat(v, 'f', 0, 64), raw}
 		}
-		return strconv.FormatFloat(v, 'g', 3, 64)
+		return cell{strconv.FormatFloat(v, 'g', 3, 64), raw}
 	}
-	return []string{strconv.Itoa(t.Answers), strconv.Itoa(t.Lost), ms(t.Median), ms(t.Most), ms(t.Worst)}
+	return []any{t.Answers, t.Lost, ms(t.Median), ms(t.Most), ms(t.Worst)}
 }
 
 func (p Program) firmwareCommand() *cli.Command {
@@ -120,9 +121,6 @@ func (p Program) firmwareCommand() *cli.Command {
 }
 
 func (p Program) firmware(ctx context.Context, c *cli.Command) error {
-	if c.Args().Present() {
-		return wrongUse("there is no command %q under firmware", c.Args().First())
-	}
 	cl, site, err := connectSite(ctx, c)
 	if err != nil {
 		return err
@@ -236,7 +234,7 @@ func opennessGrid(list []api.SystemOpenness) grid {
 }
 
 func openDevicesGrid(list []api.DeviceOpenness) grid {
-	g := grid{headings: []string{"No", "Address", "Name", "System", "Kind", "Model", "Can be read", "Protocols", "Points", "Flags"}}
+	g := grid{headings: []string{"No|device", "Address|addr", "Name", "System", "Kind", "Model", "Can be read", "Protocols", "Points", "Flags"}}
 	for _, d := range list {
 		points := ""
 		if d.Points != nil {

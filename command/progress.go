@@ -3,11 +3,9 @@ package command
 import (
 	"fmt"
 	"io"
-	"os"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
-	"golang.org/x/term"
 
 	"airdrift/api"
 )
@@ -25,8 +23,7 @@ type progressLine struct {
 }
 
 func newProgressLine(w io.Writer) *progressLine {
-	file, ok := w.(*os.File)
-	return &progressLine{w: w, live: ok && term.IsTerminal(int(file.Fd()))}
+	return &progressLine{w: w, live: isTerminal(w)}
 }
 
 func (l *progressLine) progress(p api.Progress) {

@@ -26,6 +26,7 @@ func (p Program) registerCommand() *cli.Command {
 				Flags: []cli.Flag{
 					&cli.BoolFlag{Name: "replace", Usage: "take the old register out first; otherwise the file is laid over it"},
 					&cli.BoolFlag{Name: "partial", Usage: "leave out the lines in which something is wrong, and say which"},
+					&cli.BoolFlag{Name: "preview", Usage: "say what it would change, and change nothing"},
 				},
 				Action: func(ctx context.Context, c *cli.Command) error {
 					if c.Args().Len() != 1 {
@@ -40,12 +41,15 @@ func (p Program) registerCommand() *cli.Command {
 						return err
 					}
 					defer file.Close()
-					done, err := cl.ImportRegister(ctx, site.ID, file, client.Import{Replace: c.Bool("replace"), Partial: c.Bool("partial")})
+					done, err := cl.ImportRegister(ctx, site.ID, file, client.Import{Replace: c.Bool("replace"), Partial: c.Bool("partial"), Preview: c.Bool("preview")})
 					if err != nil {
 						return err
 					}
 					for _, bad := range done.Faults {
 						fmt.Fprintln(p.Err, visible(fmt.Sprintf("left out: %s %s: %s", bad.Place, bad.Field, bad.Why), false))
+					}
+					if c.Bool("preview") {
+						return write(p.Out, c.String("output"), changesGrid(done.Changes), done)
 					}
 					g := grid{headings: []string{"Added", "Updated", "Left out", "Managed", "Unmanaged", "Missing"}}
 					g.add(fmt.Sprint(done.Added), fmt.Sprint(done.Updated), fmt.Sprint(done.LeftOut), fmt.Sprint(done.Counts.Managed), fmt.Sprint(done.Counts.Unmanaged), fmt.Sprint(done.Counts.Missing))
@@ -102,7 +106,7 @@ func (p Program) givenFile(c *cli.Command, want string) (io.ReadCloser, error) {
 }
 
 func (p Program) writeRegister(form string, entries []api.Entry) error {
-	g := grid{headings: []string{"No", "Name", "MAC", "Address", "Vendor", "Model", "Kind", "Location", "Responsible", "Note", "Seen", "Could be"}}
+	g := grid{headings: []string{"No|id", "Name", "MAC", "Address|addr", "Vendor", "Model", "Kind", "Location", "Responsible", "Note", "Seen", "Could be"}}
 	for _, e := range entries {
 		seen := "never"
 		if e.LastSeen != nil {
@@ -195,7 +199,7 @@ func (p Program) registerChange() *cli.Command {
 
 func (p Program) registerRemove() *cli.Command {
 	return &cli.Command{
-		Name: "remove", Usage: "take one entry out of the register", ArgsUsage: "ENTRY",
+		Name: "delete", Usage: "delete one entry of the register", ArgsUsage: "ENTRY",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			cl, entry, err := p.givenEntry(ctx, c)
 			if err != nil {
@@ -222,4 +226,18 @@ func (p Program) givenEntry(ctx context.Context, c *cli.Command) (*client.Client
 	}
 	entry, err := cl.Entry(ctx, number)
 	return cl, entry, err
+}
+
+// changesGrid shows what an import would do with which entries.
+func changesGrid(changes []api.EntryChange) grid {
+	g := grid{headings: []string{"Does", "Entry", "Column", "Was", "Becomes"}}
+	for _, c := range changes {
+		if len(c.Fields) == 0 {
+			g.add(c.Does, c.Entry, "", "", "")
+		}
+		for _, f := range c.Fields {
+			g.add(c.Does, c.Entry, f.Field, f.Was, f.Becomes)
+		}
+	}
+	return g
 }

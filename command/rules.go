@@ -20,12 +20,9 @@ func (p Program) rulesCommand() *cli.Command {
 		Name:  "rules",
 		Usage: "rules that a site adds to those of the program",
 		Description: "Without a command the site's files of rules are listed. A file is checked when it is tried or added, with the line and column of each fault;\n" +
-			"it is added switched off. Switching it on or off reads all stored evidence again; no packet is sent.\n" +
+			"it is added disabled. Switching it on or off re-evaluates all stored evidence; no packet is sent.\n" +
 			"Examples: airdrift rules try garden.yaml, airdrift rules add garden.yaml, airdrift rules on garden, airdrift rules off garden",
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return wrongUse("there is no command rules %s: there are try, add, on, off, show and remove", c.Args().First())
-			}
 			return p.listRules(ctx, c)
 		},
 		Commands: []*cli.Command{
@@ -38,7 +35,7 @@ func (p Program) rulesCommand() *cli.Command {
 				_, err := cl.SwitchRules(ctx, id, false)
 				return err
 			}),
-			p.rulesChange("remove", "take a file of rules away", func(ctx context.Context, cl *client.Client, id uint64) error { return cl.RemoveRules(ctx, id) }),
+			p.rulesChange("delete", "delete a file of rules", func(ctx context.Context, cl *client.Client, id uint64) error { return cl.RemoveRules(ctx, id) }),
 			p.rulesShow(),
 		},
 	}
@@ -53,13 +50,13 @@ func (p Program) listRules(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	g := grid{headings: []string{"No", "Name", "Rules", "State", "Changed by", "Changed"}}
+	g := grid{headings: []string{"No|id", "Name", "For|purpose", "Rules", "State", "Changed by", "Changed|changedAt"}}
 	for _, f := range list {
 		state := "off"
 		if f.Active {
 			state = "on"
 		}
-		g.add(strconv.FormatUint(f.ID, 10), f.Name, strconv.Itoa(f.Rules), state, f.ChangedBy, localTime(&f.ChangedAt))
+		g.add(strconv.FormatUint(f.ID, 10), f.Name, f.Purpose, strconv.Itoa(f.Rules), state, f.ChangedBy, at(&f.ChangedAt))
 	}
 	return write(p.Out, c.String("output"), g, list)
 }
@@ -80,19 +77,24 @@ func (p Program) withRules(do func(ctx context.Context, c *cli.Command, cl *clie
 		if err != nil {
 			return err
 		}
-		return do(ctx, c, cl, site.ID, api.NewRuleFile{Name: strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)), Text: string(text)})
+		return do(ctx, c, cl, site.ID, api.NewRuleFile{Name: strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)), Text: string(text), Purpose: c.String("for")})
 	}
 }
 
 func (p Program) rulesTry() *cli.Command {
 	return &cli.Command{
 		Name: "try", Usage: "check rules and try them on the stored evidence: what would change", ArgsUsage: "FILE",
+		Flags: []cli.Flag{purposeFlag()},
 		Action: p.withRules(func(ctx context.Context, c *cli.Command, cl *client.Client, site uint64, file api.NewRuleFile) error {
 			trial, err := cl.TryRules(ctx, site, file)
 			if err != nil {
 				return err
 			}
-			g := grid{headings: []string{"No", "Device", "Attribute", "Before", "After"}}
+			if file.Purpose == "judge" {
+				fmt.Fprintf(p.Err, "%s would remark %s.\n", counted(trial.Rules, "rule"), counted(trial.Devices, "device"))
+				return write(p.Out, c.String("output"), trialGrid(trial), trial)
+			}
+			g := grid{headings: []string{"No|device", "Device|name", "Attribute", "Before", "After"}}
 			for _, change := range trial.Changes {
 				g.add(strconv.FormatUint(change.Device, 10), change.Name, change.Attribute, change.Before, change.After)
 			}
@@ -100,6 +102,20 @@ func (p Program) rulesTry() *cli.Command {
 			return write(p.Out, c.String("output"), g, trial)
 		}),
 	}
+}
+
+// trialGrid shows what rules would remark.
+func trialGrid(trial api.RuleTrial) grid {
+	g := grid{headings: []string{"No|device", "Device|name", "Severity", "Rule"}}
+	for _, f := range trial.Findings {
+		g.add(f.Device, f.Name, f.Severity, f.Rule)
+	}
+	return g
+}
+
+// purposeFlag says what a file of rules is for.
+func purposeFlag() cli.Flag {
+	return &cli.StringFlag{Name: "for", Usage: "what its rules are for: `PURPOSE` identify (what devices are) or judge (what is wrong)", Value: "identify"}
 }
 
 // counted writes a number of things.
@@ -110,9 +126,18 @@ func counted(n int, thing string) string {
 	return fmt.Sprintf("%d %ss", n, thing)
 }
 
+// thereAre is counted with the verb before it.
+func thereAre(n int, thing string) string {
+	if n == 1 {
+		return "is " + counted(n, thing)
+	}
+	return "are " + counted(n, thing)
+}
+
 func (p Program) rulesAdd() *cli.Command {
 	return &cli.Command{
-		Name: "add", Usage: "check a file of rules and keep it, switched off", ArgsUsage: "FILE",
+		Name: "add", Usage: "check a file of rules and save it, disabled", ArgsUsage: "FILE",
+		Flags: []cli.Flag{purposeFlag()},
 		Action: p.withRules(func(ctx context.Context, c *cli.Command, cl *client.Client, site uint64, file api.NewRuleFile) error {
 			if _, err := cl.SaveRules(ctx, site, file); err != nil {
 				return err
@@ -199,7 +224,7 @@ func (p Program) leasesCommand() *cli.Command {
 				},
 			},
 			{
-				Name: "forget", Usage: "forget the leases",
+				Name: "delete", Usage: "delete the leases",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					cl, site, err := connectSite(ctx, c)
 					if err != nil {

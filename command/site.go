@@ -31,7 +31,7 @@ func (p Program) siteCommand() *cli.Command {
 				},
 			},
 			{
-				Name: "add", Usage: "enter a site", ArgsUsage: "NAME",
+				Name: "add", Usage: "add a site", ArgsUsage: "NAME",
 				Description: "Example: airdrift site add Fernhollow --network offices=10.40.1.0/24 --network plant=10.40.2.0/24",
 				Flags:       []cli.Flag{networkFlag()},
 				Action: func(ctx context.Context, c *cli.Command) error {
@@ -91,6 +91,24 @@ func (p Program) siteCommand() *cli.Command {
 				},
 			},
 			{
+				Name: "zone", Usage: "say which time zone the site is in; without a name show it", ArgsUsage: "[ZONE]",
+				Description: "The console shows times in it; CSV and JSON are in UTC in any case. Example: airdrift site zone Europe/Lisbon",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					cl, site, err := connectSite(ctx, c)
+					if err != nil {
+						return err
+					}
+					if c.Args().Present() {
+						if site, err = cl.SetZone(ctx, site.ID, c.Args().First()); err != nil {
+							return err
+						}
+					}
+					g := grid{headings: []string{"Site", "Zone"}}
+					g.add(site.Name, site.Zone)
+					return write(p.Out, c.String("output"), g, api.Zone{Zone: site.Zone})
+				},
+			},
+			{
 				Name: "delete", Usage: "delete a site with all that was ever seen and said there", ArgsUsage: "NAME",
 				Description: "The name has to be given in full. A backup beforehand (airdrift backup) brings it back.",
 				Action: func(ctx context.Context, c *cli.Command) error {
@@ -129,7 +147,7 @@ func networksOf(c *cli.Command) []api.Network {
 }
 
 func (p Program) writeSites(c *cli.Command, sites []api.Site, value any) error {
-	g := grid{headings: []string{"No", "Site", "Networks"}}
+	g := grid{headings: []string{"No|id", "Site|name", "Networks"}}
 	for _, s := range sites {
 		networks := make([]string, len(s.Networks))
 		for i, n := range s.Networks {

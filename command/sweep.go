@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -24,7 +25,7 @@ func (p Program) sweepCommand() *cli.Command {
 		ArgsUsage: "[RANGE ...]",
 		Description: "A RANGE is an address, a CIDR prefix, a from-to pair or a short one: 10.40.1.9, 10.40.1.0/24,\n" +
 			"10.40.1.20-10.40.1.80, 10.40.1.20-80. Without any, all networks of the site are swept.\n" +
-			"Ctrl-C stops the sweep; what was seen is kept, and airdrift sweeps continue goes on from there.\n" +
+			"Ctrl-C stops the sweep; what was seen is kept, and airdrift sweeps continue resumes it.\n" +
 			"Examples: airdrift sweep --pace gentle 10.40.2.0/24 --except 10.40.2.13, airdrift sweep --file ranges.txt --ports usual",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "name", Usage: "`NAME` of the sweep, for people"},
@@ -82,10 +83,20 @@ func (p Program) watchToEnd(ctx context.Context, c *cli.Command, cl *client.Clie
 	if err := p.writeSweeps(c.String("output"), []api.Sweep{ended}, ended); err != nil {
 		return err
 	}
-	if ended.State == "failed" {
+	switch ended.State {
+	case "failed":
 		return fmt.Errorf("sweep %d failed: %s", ended.ID, ended.Failure)
+	case "stopped", "interrupted":
+		return &unfinishedError{ended}
 	}
 	return nil
+}
+
+// unfinishedError says that a sweep has ended before it was through.
+type unfinishedError struct{ sweep api.Sweep }
+
+func (e *unfinishedError) Error() string {
+	return fmt.Sprintf("sweep %d was %s before its end: airdrift sweeps continue %d resumes it", e.sweep.ID, e.sweep.State, e.sweep.ID)
 }
 
 // readRanges reads a list of ranges from a file, so that a fault is told with its line before anything is sent.
@@ -160,11 +171,21 @@ func unbroken(ctx context.Context) (context.Context, context.CancelFunc) {
 func (p Program) watch(ctx context.Context, cl *client.Client, started api.Sweep) (api.Sweep, error) {
 	line := newProgressLine(p.Err)
 	defer line.end()
+	var told []string
+	tell := func(warning string) {
+		if !slices.Contains(told, warning) {
+			told = append(told, warning)
+			line.say("Note: " + warning)
+		}
+	}
 	ended, err := cl.Watch(ctx, started.ID, client.Watcher{
 		Progress: line.progress,
-		Warning:  func(w api.Warning) { line.say("Note: " + w.Text) },
+		Warning:  func(w api.Warning) { tell(w.Text) },
 	})
 	if ctx.Err() == nil || !errors.Is(err, ctx.Err()) {
+		for _, warning := range ended.Warnings { // that came before somebody looked, or while the connection was lost
+			tell(warning)
+		}
 		return ended, err
 	}
 	line.say("Stopping; what was seen is kept.")
@@ -174,14 +195,14 @@ func (p Program) watch(ctx context.Context, cl *client.Client, started api.Sweep
 }
 
 func (p Program) writeSweeps(form string, list []api.Sweep, value any) error {
-	g := grid{headings: []string{"Sweep", "Name", "State", "Began", "Vantage", "Ranges", "Pace", "Addresses", "Answered", "Questions", "Took", "Appeared", "Vanished", "Moved"}}
+	g := grid{headings: []string{"Sweep|id", "Name", "State", "Began", "Vantage", "Ranges", "Pace", "Addresses", "Answered", "Questions|sent", "Took|seconds", "Appeared", "Vanished", "Moved"}}
 	number := func(n uint64) string { return strconv.FormatUint(n, 10) }
 	for _, s := range list {
-		took := ""
+		took := cell{}
 		if s.Ended != nil {
-			took = s.Ended.Sub(s.Began).Round(100 * time.Millisecond).String()
+			took = cell{s.Ended.Sub(s.Began).Round(100 * time.Millisecond).String(), strconv.FormatFloat(s.Ended.Sub(s.Began).Seconds(), 'f', 1, 64)}
 		}
-		g.add(number(s.ID), s.Name, s.State, localTime(&s.Began), s.Vantage, s.Ranges, s.Pace, number(s.Addresses), number(s.Answered), number(s.Sent), took,
+		g.add(number(s.ID), s.Name, s.State, at(&s.Began), s.Vantage, s.Ranges, s.Pace, number(s.Addresses), number(s.Answered), number(s.Sent), took,
 			strconv.Itoa(s.Appeared), strconv.Itoa(s.Vanished), strconv.Itoa(s.Moved))
 	}
 	return write(p.Out, form, g, value)

@@ -15,18 +15,15 @@ import (
 func (p Program) sweepsCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "sweeps",
-		Usage: "the sweeps of a site: list, show, log, stop, continue, discard, reread",
-		Description: "Without a command the newest sweeps are listed.\n" +
+		Usage: "the sweeps of a site: list, show, log, stop, continue, discard, reevaluate",
+		Description: "Without a command the sweeps are listed, the newest first.\n" +
 			"Examples: airdrift sweeps show 4, airdrift sweeps log 4, airdrift sweeps continue 4, airdrift sweeps discard 4",
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return wrongUse("there is no command sweeps %s: see airdrift sweeps --help", c.Args().First())
-			}
 			return p.listSweeps(ctx, c)
 		},
 		Commands: append([]*cli.Command{
-			{Name: "list", Usage: "list the newest sweeps", Action: p.listSweeps},
-			{Name: "show", Usage: "what a sweep saw", ArgsUsage: "SWEEP", Action: p.onSweep(p.showSweep)},
+			{Name: "list", Usage: "list the sweeps, the newest first", Action: p.listSweeps},
+			{Name: "show", Usage: "what a sweep saw", ArgsUsage: "SWEEP", Flags: []cli.Flag{watchFlag()}, Action: p.onSweep(p.showSweep)},
 			{Name: "log", Usage: "what happened in a sweep, and when", ArgsUsage: "SWEEP", Action: p.onSweep(p.showLog)},
 			{Name: "stop", Usage: "stop a sweep that runs; what was seen is kept", ArgsUsage: "SWEEP", Action: p.onSweep(
 				func(ctx context.Context, c *cli.Command, cl *client.Client, id uint64) error {
@@ -36,7 +33,7 @@ func (p Program) sweepsCommand() *cli.Command {
 					}
 					return p.writeSweeps(c.String("output"), []api.Sweep{stopped}, stopped)
 				})},
-			{Name: "continue", Usage: "go on with a sweep that was stopped or interrupted, from where it was", ArgsUsage: "SWEEP", Action: p.onSweep(
+			{Name: "continue", Usage: "resume a sweep that was stopped or interrupted", ArgsUsage: "SWEEP", Action: p.onSweep(
 				func(ctx context.Context, c *cli.Command, cl *client.Client, id uint64) error {
 					startCtx, cancel := unbroken(ctx)
 					defer cancel()
@@ -66,7 +63,7 @@ func (p Program) sweepsCommand() *cli.Command {
 				}
 				return cl.NameSweep(ctx, id, c.Args().Get(1))
 			}},
-			{Name: "reread", Usage: "read all stored evidence of the site again, with no packet sent", Action: func(ctx context.Context, c *cli.Command) error {
+			{Name: "reevaluate", Usage: "re-evaluate all stored evidence of the site, with no packet sent", Action: func(ctx context.Context, c *cli.Command) error {
 				cl, site, err := connectSite(ctx, c)
 				if err != nil {
 					return err
@@ -74,7 +71,7 @@ func (p Program) sweepsCommand() *cli.Command {
 				if err := cl.Reread(ctx, site.ID); err != nil {
 					return err
 				}
-				fmt.Fprintln(p.Err, "The evidence is read again.")
+				fmt.Fprintln(p.Err, "The evidence is re-evaluated.")
 				return nil
 			}},
 		}, p.keepingCommands()...),
@@ -109,11 +106,18 @@ func (p Program) listSweeps(ctx context.Context, c *cli.Command) error {
 }
 
 func (p Program) showSweep(ctx context.Context, c *cli.Command, cl *client.Client, id uint64) error {
+	if c.Bool("watch") {
+		return p.watchSweep(ctx, cl, id)
+	}
 	list, err := cl.Sightings(ctx, id)
 	if err != nil {
 		return err
 	}
-	g := grid{headings: []string{"Address", "MAC", "Kind", "Vendor", "Name", "Ports"}}
+	return write(p.Out, c.String("output"), sightingsGrid(list), list)
+}
+
+func sightingsGrid(list []api.Sighting) grid {
+	g := grid{headings: []string{"Address|addr", "MAC", "Kind", "Vendor", "Name", "Ports"}}
 	for _, s := range list {
 		ports := make([]string, len(s.Ports))
 		for i, port := range s.Ports {
@@ -121,7 +125,7 @@ func (p Program) showSweep(ctx context.Context, c *cli.Command, cl *client.Clien
 		}
 		g.add(s.Addr, s.MAC, s.Kind, s.Vendor, s.Name, strings.Join(ports, " "))
 	}
-	return write(p.Out, c.String("output"), g, list)
+	return g
 }
 
 func (p Program) showLog(ctx context.Context, c *cli.Command, cl *client.Client, id uint64) error {
@@ -129,9 +133,9 @@ func (p Program) showLog(ctx context.Context, c *cli.Command, cl *client.Client,
 	if err != nil {
 		return err
 	}
-	g := grid{headings: []string{"At", "What"}}
+	g := grid{headings: []string{"At", "What|text"}}
 	for _, l := range lines {
-		g.add(l.At.Local().Format("2006-01-02 15:04:05"), l.Text)
+		g.add(atSecond(l.At), l.Text)
 	}
 	return write(p.Out, c.String("output"), g, lines)
 }

@@ -20,7 +20,7 @@ func (p Program) tenuresCommand() *cli.Command {
 			&cli.StringFlag{Name: "mac", Usage: "only with this `MAC` address"},
 			&cli.StringFlag{Name: "device", Usage: "only of this `DEVICE`: its number, address, MAC address or name"},
 			&cli.StringFlag{Name: "at", Usage: "only those that lasted at this `TIME`, such as '2026-11-24 14:00'"},
-			&cli.IntFlag{Name: "limit", Usage: "at most so `MANY`", Value: 1000},
+			&cli.IntFlag{Name: "limit", Usage: "at most so `MANY`; all where left out"},
 		},
 		Action: p.tenures,
 	}
@@ -50,13 +50,13 @@ func (p Program) tenures(ctx context.Context, c *cli.Command) error {
 }
 
 func tenureGrid(list []api.Tenure) grid {
-	g := grid{headings: []string{"Device", "Name", "Address", "MAC", "Since", "Until", "", "Seen from"}}
+	g := grid{headings: []string{"Device", "Name", "Address|addr", "MAC", "Since", "Until", "State", "Seen from|vantage"}}
 	for _, t := range list {
 		state := "held"
 		if t.Ended {
 			state = "left"
 		}
-		g.add(strconv.FormatUint(t.Device, 10), t.Name, t.Addr, t.MAC, localTime(&t.Since), localTime(&t.Until), state, t.Vantage)
+		g.add(strconv.FormatUint(t.Device, 10), t.Name, t.Addr, t.MAC, at(&t.Since), at(&t.Until), state, t.Vantage)
 	}
 	return g
 }

@@ -5,10 +5,12 @@ import (
 	"context"
 	"encoding/csv"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 	"unicode"
 
 	"airdrift/api"
@@ -46,25 +48,74 @@ func TestCommandsOnASweptSite(t *testing.T) {
 	expect(2, `there is no site "elsewhere": there are Fernhollow Botanic Garden`, "--site", "elsewhere", "devices")
 	expect(0, "Fernhollow Botanic Garden", "--site", "fernhollow botanic garden", "--output", "csv", "site", "list")
 	expect(0, "arp.mac", "--output", "csv", "device", "10.40.1.150")
-	expect(0, "Mind        answers for others: one MAC answers for many addresses", "device", "10.40.1.8")
+	expect(0, "Flags       answers for others: one MAC answers for many addresses", "device", "10.40.1.8")
 	expect(0, "a virtual router's: several devices take turns at it", "device", "10.40.1.1")
 	expect(0, "wrong subnet", "devices", "--trait", "wrong subnet")
+	expect(0, "of them of unknown kind", "overview")
+	expect(0, "kind,devices,unmanaged\n", "--output", "csv", "overview")
+	expect(0, `"unknownKind": `, "--output", "json", "overview")
 	hostileWaysOut(t, use)
+	useFindings(t, use, expect)
 	useSweeps(expect)
+	useZonesAndForms(expect)
 	useFenceAndFooting(expect)
 	usePeople(expect)
 	useWho(t, expect)
 	useCredentials(expect, func(text string) { typed = text })
-	expect(0, "Unmanaged", "register", "import", "../scenarios/fernhollow-register.csv")
+	usePreview(t, expect)
+	useHandingOver(t, use, expect)
 	expect(0, "moved to the store room", "register", "show")
 	expect(0, "nothing", "devices", "--kind", "smart-plug", "--expect-none")
 	expect(3, "there are 3 such devices, and none was expected", "devices", "--kind", "pdu", "--expect-none")
 	expect(2, "sort", "devices", "--sort", "colour")
 	expect(1, "no such file", "register", "import", "gone.csv")
+	filesAreForPrograms(t, use)
 	out, _, _ := use("--output", "json", "devices", "--standing", "missing", "--sort", "name", "--descend")
 	var list []api.DeviceLine
 	if err := json.Unmarshal([]byte(out), &list); err != nil || len(list) != 6 || list[0].Name != "spare phone" {
 		t.Errorf("missing devices as JSON: %s, %v", out, err)
+	}
+}
+
+// filesAreForPrograms looks at what programs read: columns have the names that JSON has, times are in UTC, and lists are whole.
+func filesAreForPrograms(t *testing.T, use func(args ...string) (out, errs string, code int)) {
+	t.Helper()
+	asJSON, _, _ := use("--output", "json", "devices")
+	var devices []map[string]any
+	if err := json.Unmarshal([]byte(asJSON), &devices); err != nil {
+		t.Fatal(err)
+	}
+	asCSV, _, _ := use("--output", "csv", "devices")
+	rows, err := csv.NewReader(strings.NewReader(asCSV)).ReadAll()
+	if err != nil || len(rows) != len(devices)+1 {
+		t.Fatalf("%d rows for %d devices, %v", len(rows), len(devices), err)
+	}
+	several := false
+	for i, row := range rows[1:] {
+		for column, name := range rows[0] {
+			want, has := devices[i][name]
+			text := fmt.Sprint(want)
+			if list, ok := want.([]any); ok {
+				text = strings.Trim(text, "[]")
+				several = several || name == "addresses" && len(list) > 1
+			}
+			if seen, err := time.Parse(time.RFC3339, text); err == nil {
+				text = seen.UTC().Format(time.RFC3339)
+			}
+			if name == "traits" {
+				text = strings.ReplaceAll(text, ", ", " ")
+				row[column] = strings.ReplaceAll(row[column], ", ", " ")
+			}
+			if unit, _ := devices[i]["unit"].(string); name == "addresses" && text == "" && unit != "" {
+				text = unit // it has no address of its own
+			}
+			if has && row[column] != text && strings.TrimPrefix(row[column], "'") != text {
+				t.Errorf("device %s: the column %s is %q, and %q in JSON", row[0], name, row[column], text)
+			}
+		}
+	}
+	if !several {
+		t.Error("no device has several addresses, so that none was held against the list")
 	}
 }
 
@@ -91,7 +142,7 @@ func hostileWaysOut(t *testing.T, use func(args ...string) (out, errs string, co
 			}
 		}
 	}
-	for _, args := range [][]string{{"devices"}, {"sweeps", "show", "2"}, {"sweeps", "log", "2"}, {"--output", "csv", "devices"}} {
+	for _, args := range [][]string{{"devices"}, {"sweeps", "show", "2"}, {"sweeps", "log", "2"}, {"--output", "csv", "devices"}, {"findings"}, {"--output", "csv", "findings"}, {"findings", "show", "1", "2", "3"}} {
 		if out, errs, code := use(args...); code != 0 || strings.ContainsFunc(out+errs, control) {
 			t.Errorf("%v: exit code %d, control characters in %q%q", args, code, out, errs)
 		}
@@ -99,6 +150,36 @@ func hostileWaysOut(t *testing.T, use func(args ...string) (out, errs string, co
 }
 
 type expectation func(code int, says string, args ...string)
+
+// useFindings looks at what is wrong, accepts some of it, and sets how the site is judged.
+func useFindings(t *testing.T, use func(args ...string) (out, errs string, code int), expect expectation) {
+	t.Helper()
+	expect(0, "VNC is open without a password.", "findings", "--severity", "critical")
+	expect(3, "there are 2 findings of severity critical or worse", "findings", "--severity", "high", "--fail-on", "critical")
+	expect(0, "nothing", "findings", "--rule", "end-of-support", "--fail-on", "info")
+	expect(2, `"awful" is no severity`, "findings", "--fail-on", "awful")
+	expect(2, "there is no command findings acept", "findings", "acept", "3")
+	out, _, _ := use("--output", "csv", "findings", "--severity", "critical")
+	rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
+	if err != nil || len(rows) != 3 || rows[0][0] != "id" {
+		t.Fatalf("%v, %v", rows, err)
+	}
+	number := rows[1][0]
+	expect(0, "To do", "findings", "show", number)
+	expect(2, "is no number of a finding", "findings", "show", "first")
+	expect(2, "is no day", "findings", "accept", number, "--reason", "a loan", "--until", "soon")
+	expect(0, "Accepted until 2032-01-01: 1 finding.", "findings", "accept", number, "--reason", "a loan", "--until", "2032-01-01")
+	expect(0, "a loan", "findings", "show", number)
+	expect(3, "there is 1 finding of severity critical or worse", "findings", "--fail-on", "critical")
+	expect(0, "No longer accepted: 1 finding.", "findings", "reopen", number)
+	expect(0, "certificate-expiring", "findings", "rules")
+	expect(2, `no parameter "weeks": it has days`, "findings", "rules", "set", "certificate-expiring", "--param", "weeks=8")
+	expect(0, "", "findings", "rules", "set", "open-desktop", "--off")
+	expect(0, "nothing", "findings", "--severity", "critical")
+	expect(0, "", "findings", "rules", "set", "open-desktop")
+	expect(0, "offices", "fence", "set", "10.40.1.0/24", "--pool", "10.40.1.140-10.40.1.180")
+	expect(2, "reaches beyond", "fence", "set", "10.40.1.0/24", "--pool", "10.40.9.1")
+}
 
 func useSweeps(expect expectation) {
 	expect(0, "stopped", "sweeps")
@@ -108,7 +189,7 @@ func useSweeps(expect expectation) {
 	expect(1, "is not running: it is done", "sweeps", "stop", "2")
 	expect(2, "want the number of one sweep", "sweeps", "show", "first")
 	expect(2, "there is no command sweeps remove", "sweeps", "remove")
-	expect(0, "The evidence is read again.", "sweeps", "reread")
+	expect(0, "The evidence is re-evaluated.", "sweeps", "reevaluate")
 	expect(0, "done", "sweep", "--pace", "rate=500,per-device=2", "--ports", "22,80-81", "10.40.1.2")
 	expect(0, "Sweep 3 is discarded.", "sweeps", "discard", "3")
 	expect(1, "sweep 3: not found", "sweeps", "log", "3")
@@ -125,7 +206,7 @@ func useFenceAndFooting(expect expectation) {
 	expect(2, "kind", "changes", "--kind", "colour")
 	expect(0, "2^64", "fence")
 	expect(0, "nursery", "fence", "add", "nursery=10.41.0.0/24")
-	expect(0, "Name servers", "fence", "remove", "10.41.0.0/24")
+	expect(0, "Name servers", "fence", "delete", "10.41.0.0/24")
 	expect(2, "is a public network", "fence", "add", "192.0.2.0/24")
 	expect(0, "10.40.1.11", "fence", "names", "10.40.1.11")
 	expect(0, "255.255.255.0", "footing")
@@ -139,7 +220,7 @@ func useWho(t *testing.T, expect expectation) {
 	expect(0, "closer", "explain", "10.40.1.20")
 	expect(0, "mib-printer: Printer-MIB (RFC 3805) is kept by printers.", "explain", "10.40.1.20")
 	expect(0, "unknown, as nothing speaks of it", "explain", "10.40.5.142")
-	expect(0, "Attribute,Value,Sum,Believed,Adds,Counts,Rule", "--output", "csv", "explain", "10.40.1.20")
+	expect(0, "attribute,value,sum,believed,adds,counts,rule", "--output", "csv", "explain", "10.40.1.20")
 	expect(0, `"candidates"`, "--output", "json", "explain", "10.40.1.20")
 	expect(2, "want one device", "explain")
 	expect(0, "p24", "device", "10.40.1.2")
@@ -167,14 +248,14 @@ func useWho(t *testing.T, expect expectation) {
 	expect(0, "intercom", "devices", "--model", "Bell")
 	expect(0, "They ring.", "rules", "show", "garden")
 	expect(0, "off", "rules", "off", "garden")
-	expect(0, "nothing", "rules", "remove", "garden")
+	expect(0, "nothing", "rules", "delete", "garden")
 	expect(1, `has no file of rules "garden"`, "rules", "on", "garden")
 	expect(2, "there is no command rules elephant", "rules", "elephant")
 	expect(2, "want one file of rules", "rules", "try")
 	expect(0, "1 leases tell something of 1 devices.", "leases", "import", file("leases", "0 80:23:aa:13:57:02 10.40.3.12 ferry-from-the-lease *\n"))
 	expect(0, "Elderwick Voice", "devices", "--text", "ferry-from-the-lease")
 	expect(2, "line 1", "leases", "import", file("broken", "never mind this\n"))
-	expect(0, "", "leases", "forget")
+	expect(0, "", "leases", "delete")
 	expect(0, "nothing", "devices", "--text", "ferry-from-the-lease")
 }
 
@@ -192,8 +273,8 @@ func useCredentials(expect expectation, enter func(text string)) {
 	expect(0, "The device takes it.", "credentials", "try", "garden read", "10.40.2.10")
 	expect(0, "does not take it", "credentials", "try", "second", "10.40.2.10")
 	expect(2, "want the name of a credential and a device", "credentials", "try", "second")
-	expect(1, `has no credential "fifth"`, "credentials", "remove", "fifth")
-	expect(0, "garden read", "credentials", "remove", "second")
+	expect(1, `has no credential "fifth"`, "credentials", "delete", "fifth")
+	expect(0, "garden read", "credentials", "delete", "second")
 	expect(2, "there is no command credentials elephant", "credentials", "elephant")
 }
 
@@ -215,7 +296,7 @@ func usePeople(expect expectation) {
 	expect(0, "Nothing is changed", "device", "pin", "--preview", "10.40.1.22", "10.40.1.22")
 	expect(2, "names no device", "register", "add", "--location", "attic")
 	expect(0, "nothing", "register", "show", "--missing")
-	expect(2, "want the number of an entry", "register", "remove", "elephant")
+	expect(2, "want the number of an entry", "register", "delete", "elephant")
 	expect(2, "want the numbers of two sweeps", "sweeps", "compare", "1")
 	expect(0, "All for days", "site", "keep")
 	expect(0, "", "sweeps", "thin", "--preview")
@@ -242,6 +323,11 @@ func interrupt(t *testing.T, s *servicetest.Service) {
 				watch, end := context.WithCancel(ctx)
 				_, _ = s.Client.Watch(watch, sweeps[0].ID, client.Watcher{Sighting: func(api.Sighting) { end() }})
 				end()
+				var none, refusal bytes.Buffer
+				busy := command.Program{In: strings.NewReader(""), Out: &none, Err: &refusal}
+				if code := command.Run(ctx, busy, []string{"airdrift", "--data", s.Data, "sweep"}); code != 5 || !strings.Contains(refusal.String(), "is running") {
+					t.Errorf("another sweep meanwhile: exit code %d, %s", code, refusal.String())
+				}
 				stop()
 			}
 		}
@@ -251,10 +337,42 @@ func interrupt(t *testing.T, s *servicetest.Service) {
 	code := command.Run(ctx, p, []string{"airdrift", "--data", s.Data, "--output", "json", "sweep", "--pace", "gentle"})
 	<-started
 	var sweep api.Sweep
-	if err := json.Unmarshal(out.Bytes(), &sweep); err != nil || code != 0 || sweep.State != "stopped" || sweep.Answered == 0 {
+	if err := json.Unmarshal(out.Bytes(), &sweep); err != nil || code != 4 || sweep.State != "stopped" || sweep.Answered == 0 {
 		t.Errorf("an interrupted sweep: exit code %d, %s%s, %v", code, out.String(), errs.String(), err)
 	}
 	if !strings.Contains(errs.String(), "what was seen is kept") {
 		t.Errorf("the interrupt is not acknowledged: %s", errs.String())
 	}
+}
+
+// usePreview imports the register, and says before and after what that changes, and what another file in its place would.
+func usePreview(t *testing.T, expect func(code int, says string, args ...string)) {
+	const file = "../scenarios/fernhollow-register.csv"
+	expect(0, "front desk switch", "register", "import", "--preview", file)
+	expect(0, "add,front desk switch,", "--output", "csv", "register", "import", "--preview", file) // it was shown and not done
+	expect(0, "Unmanaged", "register", "import", file)
+	expect(0, "nothing", "register", "import", "--preview", file)
+	few := filepath.Join(t.TempDir(), "few.csv")
+	if err := os.WriteFile(few, []byte("name,mac,location\nfront desk switch,10:cd:94:09:82:36,attic\nshed,,\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	expect(0, "change,front desk switch,location,", "--output", "csv", "register", "import", "--preview", few)
+	expect(0, "add,shed,,,", "--output", "csv", "register", "import", "--preview", few)
+	expect(0, "delete,acorn,,,", "--output", "csv", "register", "import", "--preview", "--replace", few)
+	expect(0, `"deleted": 104`, "--output", "json", "register", "import", "--preview", "--replace", few)
+	expect(0, "acorn", "register", "show")
+}
+
+// useZonesAndForms says where the site is, searches a MAC address in its forms, and asks for what only a terminal can show.
+func useZonesAndForms(expect func(code int, says string, args ...string)) {
+	expect(0, "Europe/Lisbon", "site", "zone", "Europe/Lisbon")
+	expect(0, `"zone": "Europe/Lisbon"`, "--output", "json", "site", "list")
+	expect(2, "is no time zone", "site", "zone", "Fernhollow")
+	expect(2, `takes no "UTC"`, "site", "zone", "Europe/Lisbon", "UTC")
+	expect(0, "Z,2,held,", "--output", "csv", "device", "history", "10.40.1.11") // files for programs are in UTC in any case
+	for _, mac := range []string{"4c:6d:0d:03:30:14", "4C-6D-0D-03-30-14", "4c6d.0d03.3014", "4c6d0d033014", "4c6d.0d03"} {
+		expect(0, "10.40.1.11", "devices", "--text", mac)
+	}
+	expect(2, "wants a terminal", "devices", "--watch")
+	expect(2, "wants a terminal", "sweeps", "show", "2", "--watch")
 }

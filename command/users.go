@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"strconv"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -50,7 +49,7 @@ func (p Program) userCommand() *cli.Command {
 					}
 					return cl.ResetPassword(ctx, name, password)
 				})},
-			{Name: "remove", Usage: "delete a user, tokens and sessions included", ArgsUsage: "NAME", Action: p.onUser(
+			{Name: "delete", Usage: "delete a user, tokens and sessions included", ArgsUsage: "NAME", Action: p.onUser(
 				func(ctx context.Context, _ *cli.Command, cl *client.Client, name string) error {
 					return cl.DeleteUser(ctx, name)
 				})},
@@ -89,13 +88,13 @@ func (p Program) listUsers(ctx context.Context, c *cli.Command, cl *client.Clien
 	if err != nil {
 		return err
 	}
-	g := grid{headings: []string{"User", "Role", "Second factor", "Since"}}
+	g := grid{headings: []string{"User|name", "Role", "Second factor", "Since"}}
 	for _, u := range list {
 		second := "no"
 		if u.SecondFactor {
 			second = "yes"
 		}
-		g.add(u.Name, u.Role, second, localTime(&u.Created))
+		g.add(u.Name, u.Role, second, at(&u.Created))
 	}
 	return write(p.Out, c.String("output"), g, list)
 }
@@ -114,19 +113,19 @@ func (p Program) showAccess(ctx context.Context, c *cli.Command) error {
 	}
 	g := grid{headings: []string{"Opens", "For", "Since", "Used", "Until"}}
 	for _, s := range access.Sessions {
-		g.add("session", s.Origin, localTime(&s.Began), localTime(&s.Used), "")
+		g.add("session", s.Origin, at(&s.Began), at(&s.Used), "")
 	}
 	for _, t := range access.Tokens {
-		g.add("token", t.Label, localTime(&t.Created), usedText(t), localTime(&t.Expires))
+		g.add("token", t.Label, at(&t.Created), usedText(t), at(&t.Expires))
 	}
 	return write(p.Out, c.String("output"), g, access)
 }
 
-func usedText(t api.Token) string {
+func usedText(t api.Token) cell {
 	if t.Used.IsZero() {
-		return "never"
+		return cell{shown: "never"}
 	}
-	return localTime(&t.Used)
+	return at(&t.Used)
 }
 
 func (p Program) tokenCommand() *cli.Command {
@@ -165,7 +164,7 @@ func (p Program) tokenCommand() *cli.Command {
 				}
 				return p.writeTokens(c, []api.Token{token})
 			}},
-			{Name: "remove", Usage: "delete a token", ArgsUsage: "NUMBER", Action: func(ctx context.Context, c *cli.Command) error {
+			{Name: "delete", Usage: "delete a token", ArgsUsage: "NUMBER", Action: func(ctx context.Context, c *cli.Command) error {
 				id, err := strconv.ParseUint(c.Args().First(), 10, 64)
 				if err != nil {
 					return wrongUse("want the number of a token: airdrift token list shows them")
@@ -181,9 +180,9 @@ func (p Program) tokenCommand() *cli.Command {
 }
 
 func (p Program) writeTokens(c *cli.Command, list []api.Token) error {
-	g := grid{headings: []string{"No", "Label", "Since", "Used", "Until"}}
+	g := grid{headings: []string{"No|id", "Label", "Since", "Used", "Until"}}
 	for _, t := range list {
-		g.add(strconv.FormatUint(t.ID, 10), t.Label, localTime(&t.Created), usedText(t), localTime(&t.Expires))
+		g.add(strconv.FormatUint(t.ID, 10), t.Label, at(&t.Created), usedText(t), at(&t.Expires))
 	}
 	return write(p.Out, c.String("output"), g, list)
 }
@@ -192,7 +191,7 @@ func (p Program) auditCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "audit",
 		Usage: "who did what, when and from where; the newest first",
-		Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Usage: "how many `LINES`", Value: 50}},
+		Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Usage: "at most so many `LINES`; all where left out"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			cl, err := connect(c)
 			if err != nil {
@@ -204,7 +203,7 @@ func (p Program) auditCommand() *cli.Command {
 			}
 			g := grid{headings: []string{"At", "Who", "Role", "From", "Action", "Subject", "Outcome"}}
 			for _, l := range list {
-				g.add(l.At.Local().Format(time.DateTime), l.Who, l.Role, l.Origin, l.Action, l.Subject, strconv.Itoa(l.Outcome))
+				g.add(atSecond(l.At), l.Who, l.Role, l.Origin, l.Action, l.Subject, strconv.Itoa(l.Outcome))
 			}
 			return write(p.Out, c.String("output"), g, list)
 		},

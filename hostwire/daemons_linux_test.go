@@ -432,7 +432,7 @@ func newLab(t *testing.T) *lab {
 	l.run(t, "ip", "link", "set", "veth0", "up")
 	// The servers have a /run of their own, so that they meet neither those of this machine nor what earlier ones left.
 	l.run(t, "nsenter", l.inside("sh", "-ec", "ip addr add 10.77.0.2/24 dev veth1; ip link set veth1 up; ip link set lo up; ip route add 224.0.0.0/4 dev veth1; "+
-		"mount --make-rprivate /; mount -t tmpfs tmpfs /run; mkdir -p /run/dbus /run/systemd/resolve /run/sshd /run/lldpd /run/avahi-daemon /run/samba")...)
+		"mount --make-rprivate /; mount -t tmpfs tmpfs /run; mkdir -p /run/dbus /run/systemd/resolve /run/sshd /run/lldpd /run/avahi-daemon /run/samba /run/lock/p910nd")...)
 	return l
 }
 

@@ -5,10 +5,10 @@
 # servers.sh --programs names the programs that the tests then have to find.
 set -eu
 if [ "${1:-}" = --programs ]; then
-  echo snmpd sshd nginx vsftpd mosquitto avahi-daemon dnsmasq lldpd wsdd miniupnpd xrdp dropbear telnetd keepalived knxd coap-server-notls ipmi_sim smbd /usr/bin/python3 node
+  echo snmpd sshd nginx vsftpd mosquitto avahi-daemon dnsmasq lldpd wsdd miniupnpd xrdp dropbear telnetd keepalived knxd coap-server-notls ipmi_sim smbd /usr/bin/python3 node apache2 lighttpd mini_httpd webfsd haproxy chronyd p910nd ustreamer baresip
   exit 0
 fi
-packages="snmpd openssh-server nginx-light vsftpd mosquitto avahi-daemon dnsmasq-base lldpd wsdd miniupnpd xrdp dropbear-bin inetutils-telnetd keepalived knxd libcoap3-bin openipmi samba python3-pymodbus python3-serial python3-serial-asyncio openssl iproute2 util-linux"
+packages="snmpd openssh-server nginx-light vsftpd mosquitto avahi-daemon dnsmasq-base lldpd wsdd miniupnpd xrdp dropbear-bin inetutils-telnetd keepalived knxd libcoap3-bin openipmi samba python3-pymodbus python3-serial python3-serial-asyncio openssl iproute2 util-linux apache2-bin lighttpd mini-httpd webfs haproxy chrony p910nd ustreamer baresip-core"
 programs=$(dirname "$0")/../hostwire/testdata/programs
 if [ ! -d "$programs/node_modules" ] || [ "$programs/package-lock.json" -nt "$programs/node_modules" ]; then
   echo "Installing the programs of Node.js ..."
@@ -33,7 +33,7 @@ $as_root apt-get update -qq
 $as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null
 # A server that this has brought stays switched off at the next start of the machine too; those that were there stay as they are.
 if [ -d /run/systemd/system ]; then
-  for pair in snmpd:snmpd openssh-server:ssh nginx-light:nginx vsftpd:vsftpd mosquitto:mosquitto avahi-daemon:avahi-daemon lldpd:lldpd wsdd:wsdd miniupnpd:miniupnpd xrdp:xrdp keepalived:keepalived knxd:knxd openipmi:openipmi samba:smbd samba:nmbd samba:samba-ad-dc; do
+  for pair in snmpd:snmpd openssh-server:ssh nginx-light:nginx vsftpd:vsftpd mosquitto:mosquitto avahi-daemon:avahi-daemon lldpd:lldpd wsdd:wsdd miniupnpd:miniupnpd xrdp:xrdp keepalived:keepalived knxd:knxd openipmi:openipmi samba:smbd samba:nmbd samba:samba-ad-dc lighttpd:lighttpd mini-httpd:mini-httpd webfs:webfs haproxy:haproxy chrony:chrony p910nd:p910nd; do
     case $missing in
       *"${pair%%:*}"*) $as_root systemctl disable --quiet "${pair##*:}" || true ;;
     esac

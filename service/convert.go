@@ -2,10 +2,8 @@ package service
 
 import (
 	"cmp"
-	"fmt"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -21,10 +19,14 @@ import (
 	"airdrift/store"
 )
 
+func toAPINetwork(n store.Network) api.Network {
+	return api.Network{Name: n.Name, Subnet: n.Subnet.String(), Purpose: n.Purpose, Gateway: addrText(n.Gateway), Pool: n.Pool}
+}
+
 func toSite(s store.Site) api.Site {
-	site := api.Site{ID: s.ID, Name: s.Name, Networks: []api.Network{}, NameServers: addrTexts(s.NameServers), Keeping: api.Keeping(s.Keeping)}
+	site := api.Site{ID: s.ID, Name: s.Name, Networks: []api.Network{}, NameServers: addrTexts(s.NameServers), Keeping: api.Keeping(s.Keeping), Zone: s.Zone}
 	for _, n := range s.Networks {
-		site.Networks = append(site.Networks, api.Network{Name: n.Name, Subnet: n.Subnet.String()})
+		site.Networks = append(site.Networks, toAPINetwork(n))
 	}
 	return site
 }
@@ -120,9 +122,16 @@ func toPorts(items []evidence.Item) []api.Port {
 // isRow tells facts that are rows of tables, which are shown as such.
 func isRow(key string) bool { return key == evidence.KeySNMPInterface || key == evidence.KeySNMPPart }
 
+// toInterfaces gives the interfaces of a device, each once, though its agent may have been asked at several addresses.
 func toInterfaces(items []evidence.Item) []api.Interface {
 	list := []api.Interface{}
+	told := map[int]bool{}
+	here := probe.SpokenFrom(items)
 	for _, row := range evidence.Rows[evidence.Interface](items, evidence.KeySNMPInterface) {
+		if told[row.Index] {
+			continue
+		}
+		told[row.Index] = true
 		state := "down"
 		switch {
 		case row.Up:
@@ -132,6 +141,7 @@ func toInterfaces(items []evidence.Item) []api.Interface {
 		}
 		list = append(list, api.Interface{
 			Index: row.Index, Name: row.Name, Alias: row.Alias, MAC: row.MAC, Speed: row.Speed, State: state, In: row.In, Out: row.Out,
+			Here: slices.ContainsFunc([]string{row.Name, row.Alias, row.MAC}, func(name string) bool { return name != "" && slices.Contains(here, name) }),
 		})
 	}
 	return list
@@ -233,6 +243,7 @@ func toDevice(site uint64, d ledger.Device, identity identify.Identity, overlay 
 		Reasons:    texts(d.Reasons),
 		Note:       d.Note,
 		Links:      linksTo(d),
+		Unanswered: api.Unanswered{Ports: []string{}, Protocols: []string{}},
 		Blinks:     blinksBy(d),
 
 		Interfaces:   toInterfaces(d.Items),
@@ -273,7 +284,7 @@ func explained(d ledger.Device, engine *identify.Engine) identify.Identity {
 		}
 		if claim := &identity[i]; claim.Value != was.Value {
 			claim.Value, claim.Strength = was.Value, was.Strength
-			claim.Conflict = "The rules have changed since the site's sweeps were read; when they are read again, this changes."
+			claim.Conflict = "The rules have changed since the site's sweeps were evaluated; when they are re-evaluated, this changes."
 		}
 	}
 	return identity
@@ -321,33 +332,4 @@ func toVendor(mac hwaddr.MAC, overlay *registry.Table) api.Vendor {
 		out.Prefix = found.Prefix.String()
 	}
 	return out
-}
-
-// openers are the ways to open a device by the ports it offers, those that a browser can follow first.
-var openers = []struct {
-	port          uint16
-	title, scheme string
-}{
-	{443, "Web page", "https"}, {80, "Web page", "http"}, {8443, "Web page", "https"}, {8080, "Web page", "http"}, {8000, "Web page", "http"},
-	{22, "Secure shell", "ssh"}, {23, "Telnet", "telnet"}, {445, "File share", "smb"}, {21, "Files", "ftp"}, {3389, "Remote desktop", "rdp"}, {5900, "Screen", "vnc"},
-}
-
-// linksTo gives the ways to open a device. They are made of its address and known ports, never of what it says.
-func linksTo(d ledger.Device) []api.Link {
-	links := []api.Link{}
-	if len(d.Addrs) == 0 || d.Addrs[0].IsLinkLocalUnicast() {
-		return links
-	}
-	open := map[string]bool{}
-	for _, port := range evidence.Values(d.Items, evidence.KeyTCPOpen) {
-		open[port] = true
-	}
-	for _, o := range openers {
-		if !open[strconv.Itoa(int(o.port))] {
-			continue
-		}
-		at := netip.AddrPortFrom(d.Addrs[0], o.port)
-		links = append(links, api.Link{Title: fmt.Sprintf("%s (%s)", o.title, at), URL: fmt.Sprintf("%s://%s", o.scheme, at)})
-	}
-	return links
 }

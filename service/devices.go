@@ -4,15 +4,18 @@ import (
 	"cmp"
 	"context"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"airdrift/api"
-	"airdrift/core/identify"
+	"airdrift/books"
+	"airdrift/core/evidence"
 	"airdrift/core/ledger"
 	"airdrift/core/probe"
 	"airdrift/core/register"
+	"airdrift/core/sweep"
 	"airdrift/store"
 )
 
@@ -42,7 +45,7 @@ func (s *Service) registerDevices(humaAPI huma.API) {
 		Summary: "Tell a device to show itself for some seconds, which changes nothing of it", Tags: []string{"devices"}, Extensions: needs(Sweep),
 	}, s.blink)
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "set-note", Method: http.MethodPut, Path: "/api/v1/devices/{device}/note", Summary: "Write a note on a device; an empty one takes it away",
+		OperationID: "set-note", Method: http.MethodPut, Path: "/api/v1/devices/{device}/note", Summary: "Write a note on a device; an empty one deletes it",
 		DefaultStatus: http.StatusNoContent, Tags: []string{"devices"}, Extensions: needs(Sweep),
 	}, func(ctx context.Context, in *struct {
 		DeviceInput
@@ -173,7 +176,7 @@ func (s *Service) addToRegister(ctx context.Context, in *struct {
 	if entry.Name == "" && entry.MAC.IsZero() && !entry.Addr.IsValid() {
 		return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "nothing tells this device by: give it a name"))
 	}
-	if _, _, err := s.books.ImportRegister(ctx, site, []register.Entry{entry}, false); err != nil {
+	if _, err := s.books.ImportRegister(ctx, site, []register.Entry{entry}, false, false); err != nil {
 		return nil, problem(ctx, err)
 	}
 	return s.getDevice(ctx, &in.DeviceInput)
@@ -181,58 +184,16 @@ func (s *Service) addToRegister(ctx context.Context, in *struct {
 
 // entryOf makes the entry of a device out of what was seen and what somebody says of it.
 func entryOf(d ledger.Device, said api.NewEntry) register.Entry {
-	line := store.LineOf(d)
-	entry := register.Entry{
-		Name: cmp.Or(said.Name, line.Name), Vendor: cmp.Or(said.Vendor, line.Vendor), Model: cmp.Or(said.Model, line.Model),
-		Kind: cmp.Or(said.Kind, line.Kind), Location: said.Location, Responsible: said.Responsible, Note: said.Note,
-	}
-	if entry.Kind == identify.Unknown {
-		entry.Kind = ""
-	}
-	for _, m := range d.MACs {
-		if !m.IsPrivate() && !m.IsShared() {
-			entry.MAC = m
-			break
-		}
-	}
-	if len(d.Addrs) > 0 {
-		entry.Addr = d.Addrs[0]
-	}
+	entry := books.EntryOf(d)
+	entry.Name, entry.Vendor, entry.Model, entry.Kind = cmp.Or(said.Name, entry.Name), cmp.Or(said.Vendor, entry.Vendor), cmp.Or(said.Model, entry.Model), cmp.Or(said.Kind, entry.Kind)
+	entry.Location, entry.Responsible, entry.Note = said.Location, said.Responsible, said.Note
 	return entry
-}
-
-// DeviceFilter says which devices are meant, and in which order.
-type DeviceFilter struct {
-	SiteInput
-	Standing  []string `query:"standing,explode" enum:"managed,unmanaged,missing,set aside" doc:"Only these standings"`
-	Presence  []string `query:"presence,explode" enum:"seen,silent,uncovered" doc:"Only these presences"`
-	Kind      []string `query:"kind,explode" doc:"Only these kinds"`
-	Vendor    []string `query:"vendor,explode" doc:"Only these makers"`
-	Model     []string `query:"model,explode" doc:"Only these models"`
-	OS        []string `query:"os,explode" doc:"Only these systems"`
-	Firmware  []string `query:"firmware,explode" doc:"Only these versions of firmware"`
-	Group     []string `query:"group,explode" doc:"Only devices of one of these groups"`
-	Service   []string `query:"service,explode" doc:"Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp)"`
-	Strength  int      `query:"strength" minimum:"0" maximum:"1000" doc:"Only devices for whose kind at least this much speaks, in decibans"`
-	Contested bool     `query:"contested" doc:"Only devices that share an address"`
-	Trait     string   `query:"trait" doc:"Only devices with this trait"`
-	Text      string   `query:"text" maxLength:"200" doc:"Words that must all occur in what is known of the device"`
-	Sort      string   `query:"sort" enum:"address,name,kind,vendor,model,os,firmware,strength,mac,standing,presence,firstSeen,lastSeen" default:"address"`
-	Descend   bool     `query:"descend" doc:"Sort downwards"`
-}
-
-// query asks the store for one page of the devices that are meant.
-func (f DeviceFilter) query(after *store.DeviceMark, limit int) store.DeviceQuery {
-	return store.DeviceQuery{
-		Site: f.Site, Standings: f.Standing, Presences: f.Presence, Kinds: f.Kind,
-		Vendors: f.Vendor, Models: f.Model, Systems: f.OS, Firmwares: f.Firmware, Groups: f.Group, Services: f.Service, Strength: f.Strength, Contested: f.Contested, Trait: f.Trait, Text: f.Text,
-		Sort: f.Sort, Descend: f.Descend, After: after, Limit: limit,
-	}
 }
 
 type devicesInput struct {
 	DeviceFilter
 	PageInput
+	SkipInput
 }
 
 func (s *Service) listDevices(ctx context.Context, in *devicesInput) (*listOutput[api.DeviceLine], error) {
@@ -244,7 +205,11 @@ func (s *Service) listDevices(ctx context.Context, in *devicesInput) (*listOutpu
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	query := in.query(nil, in.Limit)
+	query, _, err := s.deviceQuery(ctx, in.DeviceFilter, nil, in.Limit)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	query.Skip = in.Skip
 	if going {
 		query.After = &after
 	}
@@ -267,8 +232,25 @@ func (s *Service) listValues(ctx context.Context, in *SiteInput) (*struct{ Body 
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
+	site, err := s.store.Site(ctx, in.Site)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	groups, err := s.store.Views(ctx, in.Site, store.KindGroup)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	named := values["group_name"]
+	for _, g := range groups {
+		named = append(named, g.Name)
+	}
+	networks := []string{}
+	for _, n := range site.Networks {
+		networks = append(networks, n.Name)
+	}
 	return &struct{ Body api.Values }{api.Values{
-		Vendor: texts(values["vendor"]), Model: texts(values["model"]), OS: texts(values["os"]), Firmware: texts(values["firmware"]), Service: texts(values["services"]), Group: texts(values["group_name"]),
+		Network: slices.Compact(networks), Responsible: texts(values["responsible"]),
+		Vendor: texts(values["vendor"]), Model: texts(values["model"]), OS: texts(values["os"]), Firmware: texts(values["firmware"]), Service: texts(values["services"]), Group: texts(slices.Compact(slices.Sorted(slices.Values(named)))),
 	}}, nil
 }
 
@@ -293,6 +275,33 @@ func (s *Service) getDevice(ctx context.Context, in *DeviceInput) (*deviceOutput
 	}
 	out := &deviceOutput{ETag: deviceTag(device), Body: toDevice(siteID, device, identity, site.Overlay())}
 	out.Body.Tag = out.ETag
+	if out.Body.Unanswered, err = s.unanswered(ctx, device); err != nil {
+		return nil, problem(ctx, err)
+	}
+	return out, nil
+}
+
+// unanswered tells what a device was asked in vain by the sweep that asked it last all there was to ask.
+func (s *Service) unanswered(ctx context.Context, d ledger.Device) (api.Unanswered, error) {
+	out := api.Unanswered{Ports: []string{}, Protocols: []string{}}
+	for _, v := range d.Views {
+		out.Sweep = max(out.Sweep, v.Asked)
+	}
+	if out.Sweep == 0 || len(d.Addrs) == 0 {
+		return api.Unanswered{Ports: []string{}, Protocols: []string{}}, nil
+	}
+	for _, port := range d.Silent {
+		out.Ports = append(out.Ports, port.String())
+	}
+	record, err := s.store.Sweep(ctx, out.Sweep)
+	if err != nil {
+		return out, err
+	}
+	for _, p := range sweep.AskedOfAll(record.Figures, record.Plan.Off) {
+		if !slices.ContainsFunc(d.Items, func(item evidence.Item) bool { return item.Source == p.Source }) {
+			out.Protocols = append(out.Protocols, p.Name)
+		}
+	}
 	return out, nil
 }
 

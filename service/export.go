@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strconv"
@@ -25,13 +26,15 @@ var deviceColumns = []struct {
 	{"vendor", "Vendor", func(d api.DeviceLine) string { return d.Vendor }},
 	{"model", "Model", func(d api.DeviceLine) string { return d.Model }},
 	{"os", "System", func(d api.DeviceLine) string { return d.OS }},
+	{"firmware", "Firmware", func(d api.DeviceLine) string { return d.Firmware }},
+	{"strength", "Strength", func(d api.DeviceLine) string { return strconv.Itoa(d.Strength) }},
 	{"standing", "Standing", func(d api.DeviceLine) string { return d.Standing }},
 	{"presence", "Presence", func(d api.DeviceLine) string { return d.Presence }},
 	{"mac", "MAC", func(d api.DeviceLine) string { return d.MAC }},
 	{"firstSeen", "First seen", func(d api.DeviceLine) string { return csvTime(d.FirstSeen) }},
 	{"lastSeen", "Last seen", func(d api.DeviceLine) string { return csvTime(d.LastSeen) }},
 	{"group", "Group", func(d api.DeviceLine) string { return d.Group }},
-	{"traits", "Mind", func(d api.DeviceLine) string { return strings.Join(d.Traits, ", ") }},
+	{"traits", "Flags", func(d api.DeviceLine) string { return strings.Join(d.Traits, ", ") }},
 }
 
 func csvTime(t *time.Time) string {
@@ -46,16 +49,21 @@ const exportPage = 1000
 
 func (s *Service) exportDevices(ctx context.Context, in *struct {
 	DeviceFilter
-	Columns []string `query:"columns" enum:"number,address,name,kind,vendor,model,os,standing,presence,mac,firstSeen,lastSeen,group,traits" doc:"Only these columns; all where left out"`
+	Columns []string `query:"columns" enum:"number,address,name,kind,vendor,model,os,firmware,strength,standing,presence,mac,firstSeen,lastSeen,group,traits" doc:"Only these columns; all where left out"`
 }) (*huma.StreamResponse, error) {
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}
+	query, view, err := s.deviceQuery(ctx, in.DeviceFilter, nil, exportPage)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
 	columns := slices.Clone(deviceColumns)
-	if len(in.Columns) > 0 {
+	if shown := cmp.Or(strings.Join(in.Columns, ","), strings.Join(view.Columns, ",")); shown != "" {
+		wanted := strings.Split(shown, ",")
 		columns = columns[:0]
 		for _, c := range deviceColumns {
-			if slices.Contains(in.Columns, c.name) {
+			if slices.Contains(wanted, c.name) {
 				columns = append(columns, c)
 			}
 		}
@@ -65,7 +73,7 @@ func (s *Service) exportDevices(ctx context.Context, in *struct {
 		headings[i] = c.heading
 	}
 	var rows [][]string
-	for query := in.query(nil, exportPage); ; {
+	for {
 		page, err := s.store.ListDevices(ctx, query)
 		if err != nil {
 			return nil, problem(ctx, err)

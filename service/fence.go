@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"net/netip"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -27,6 +28,10 @@ func (s *Service) registerFence(humaAPI huma.API) {
 		Tags: []string{"fence"}, Extensions: needs(Administer),
 	}, s.removeNetwork)
 	huma.Register(humaAPI, huma.Operation{
+		OperationID: "set-network", Method: http.MethodPut, Path: "/api/v1/sites/{site}/networks", Summary: "Say what a network of the fence is called and is for, its gateway and its pool",
+		Tags: []string{"fence"}, Extensions: needs(Administer),
+	}, s.setNetwork)
+	huma.Register(humaAPI, huma.Operation{
 		OperationID: "set-name-servers", Method: http.MethodPut, Path: "/api/v1/sites/{site}/name-servers", Summary: "Say which name servers a site has",
 		Tags: []string{"fence"}, Extensions: needs(Administer),
 	}, s.setNameServers)
@@ -42,7 +47,38 @@ func (s *Service) toNetwork(n api.Network) (store.Network, error) {
 	if subnet.Masked() != subnet {
 		return store.Network{}, refuse(http.StatusUnprocessableEntity, "%s has bits set behind its length: did you mean %s?", n.Subnet, subnet.Masked())
 	}
-	return store.Network{Name: n.Name, Subnet: subnet}, s.public.check(subnet)
+	network := store.Network{Name: n.Name, Subnet: subnet, Purpose: n.Purpose, Pool: strings.TrimSpace(n.Pool)}
+	if n.Gateway != "" {
+		if network.Gateway, err = netip.ParseAddr(n.Gateway); err != nil || !subnet.Contains(network.Gateway) {
+			return store.Network{}, refuse(http.StatusUnprocessableEntity, "gateway: %q is no address within %s", n.Gateway, subnet)
+		}
+	}
+	if network.Pool != "" {
+		pool, err := netrange.Parse(network.Pool)
+		if err != nil {
+			return store.Network{}, refuse(http.StatusUnprocessableEntity, "pool: %v", err)
+		}
+		if beyond := pool.Without(netrange.FromPrefixes(subnet)); beyond.Count() > 0 {
+			return store.Network{}, refuse(http.StatusUnprocessableEntity, "pool: %q reaches beyond %s", network.Pool, subnet)
+		}
+	}
+	return network, s.public.check(subnet)
+}
+
+// setNetwork writes what is said of a network, which changes how what stands there is judged.
+func (s *Service) setNetwork(ctx context.Context, in *struct {
+	SiteInput
+	Body api.Network
+}) (*siteOutput, error) {
+	remark(ctx, "%s", in.Body.Subnet)
+	network, err := s.toNetwork(in.Body)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	if err := s.books.Resettings(ctx, in.Site, func() error { return s.store.SetNetwork(ctx, in.Site, network) }); err != nil {
+		return nil, problem(ctx, err)
+	}
+	return s.siteOutput(ctx, in.Site)
 }
 
 // publicNetworks are those that may be swept though they are not private, by the service's settings.
@@ -169,7 +205,7 @@ func (s *Service) getFence(ctx context.Context, in *SiteInput) (*struct{ Body ap
 	}
 	for _, n := range site.Networks {
 		hosts := netrange.Hosts(n.Subnet)
-		out := api.FenceNetwork{Network: api.Network{Name: n.Name, Subnet: n.Subnet.String()}, Addresses: netrange.CountText(n.Subnet)}
+		out := api.FenceNetwork{Network: toAPINetwork(n), Addresses: netrange.CountText(n.Subnet)}
 		for a := range held {
 			if n.Subnet.Contains(a) {
 				out.Held++

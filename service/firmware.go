@@ -38,19 +38,15 @@ func (s *Service) spreads(ctx context.Context, site uint64) ([]firmware.Spread, 
 	if err != nil {
 		return nil, err
 	}
-	wishes, err := s.store.WantedFirmwares(ctx, site)
+	wanted, err := s.books.Wanted(ctx, site)
 	if err != nil {
 		return nil, err
-	}
-	wanted := make(map[[2]string]string, len(wishes))
-	for _, w := range wishes {
-		wanted[[2]string{w.Vendor, w.Model}] = w.Version
 	}
 	counts := make([]firmware.Count, len(counted))
 	for i, c := range counted {
 		counts[i] = firmware.Count(c)
 	}
-	return firmware.Spreads(counts, func(vendor, model string) string { return wanted[[2]string{vendor, model}] }), nil
+	return firmware.Spreads(counts, wanted), nil
 }
 
 func (s *Service) listFirmware(ctx context.Context, in *SiteInput) (*listOutput[api.FirmwareSpread], error) {
@@ -105,5 +101,5 @@ func (s *Service) wantFirmware(ctx context.Context, in *struct {
 		return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "name the model"))
 	}
 	remark(ctx, "%s %s: %s", wanted.Vendor, wanted.Model, wanted.Version)
-	return nil, problem(ctx, s.store.WantFirmware(ctx, wanted))
+	return nil, problem(ctx, s.books.Resettings(ctx, in.Site, func() error { return s.store.WantFirmware(ctx, wanted) }))
 }

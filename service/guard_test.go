@@ -1,8 +1,12 @@
 package service_test
 
 import (
+	"bytes"
+	"compress/gzip"
 	"encoding/json"
 	"fmt"
+	"io"
+	"maps"
 	"net/http"
 	"net/http/cookiejar"
 	"os"
@@ -146,7 +150,7 @@ func signIn(t *testing.T, s *servicetest.Service, name, password string) *client
 
 func TestConsoleFiles(t *testing.T) {
 	t.Parallel()
-	files := fstest.MapFS{"index.html": {Data: []byte("<title>Airdrift</title>")}, "assets/index-abc.js": {Data: []byte("1")}, "icon.svg": {Data: []byte("<svg/>")}}
+	files := fstest.MapFS{"index.html": {Data: []byte("<title>Airdrift</title>")}, "assets/index-abc.js": {Data: []byte("1")}, "assets/large-abc.js": {Data: bytes.Repeat([]byte("console "), 1000)}, "icon.svg": {Data: []byte("<svg/>")}}
 	s := servicetest.Demo(t, servicetest.Config{Console: files, DSN: storetest.DSN(t)})
 	for _, tt := range []struct {
 		path, contains, cache string
@@ -180,6 +184,64 @@ func TestConsoleFiles(t *testing.T) {
 		}
 		if policy := resp.Header.Get("Content-Security-Policy"); !strings.Contains(policy, "frame-ancestors 'none'") {
 			t.Errorf("%s has the policy %q", tt.path, policy)
+		}
+	}
+	// What a page asks for first is named with the page; nothing is that somebody made up in the path.
+	for path, want := range map[string]string{
+		"/sign-in":                       "",
+		"/sites/7/devices":               "</api/v1/session> </api/v1/sites>",
+		"/sites/7":                       "</api/v1/session> </api/v1/sites> </api/v1/sites/7/overview>",
+		"/sites/7%3E%3B%20rel=canonical": "",
+	} {
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.URL+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		if got := strings.ReplaceAll(strings.Join(resp.Header.Values("Link"), " "), "; rel=preload; as=fetch; crossorigin", ""); got != want {
+			t.Errorf("%s names %q to be asked for first, want %q", path, got, want)
+		}
+	}
+	// Browsers that take it are given files compressed; ranges, and what compressing does not spare, as they are.
+	plain := &http.Client{Transport: &http.Transport{DisableCompression: true}}
+	for _, tt := range []struct {
+		path   string
+		header http.Header
+		coding string
+	}{
+		{"/assets/large-abc.js", http.Header{"Accept-Encoding": {"br, gzip"}}, "gzip"},
+		{"/assets/large-abc.js", http.Header{"Accept-Encoding": {"gzip;q=0, br"}}, ""},
+		{"/assets/large-abc.js", nil, ""},
+		{"/assets/large-abc.js", http.Header{"Accept-Encoding": {"gzip"}, "Range": {"bytes=0-9"}}, ""},
+		{"/assets/index-abc.js", http.Header{"Accept-Encoding": {"gzip"}}, ""},
+		{"/assets/gone.js", http.Header{"Accept-Encoding": {"gzip"}}, ""},
+	} {
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.URL+tt.path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		maps.Copy(req.Header, tt.header)
+		resp, err := plain.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, err := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		if coding := resp.Header.Get("Content-Encoding"); err != nil || coding != tt.coding || resp.Header.Get("Vary") == "" && tt.header.Get("Range") == "" {
+			t.Errorf("%s with %v comes as %q of %d bytes, varying by %q, %v; want %q", tt.path, tt.header, coding, len(body), resp.Header.Get("Vary"), err, tt.coding)
+		}
+		if tt.coding == "gzip" {
+			zip, err := gzip.NewReader(bytes.NewReader(body))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if text, err := io.ReadAll(zip); err != nil || len(text) != 8000 || len(body) > 1000 {
+				t.Errorf("%d bytes come to %d, %v", len(body), len(text), err)
+			}
 		}
 	}
 }

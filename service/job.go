@@ -142,7 +142,7 @@ func enterOrFail(ctx context.Context, st *store.Store, enter books.Entering, rec
 // failEntering writes down that a sweep's sightings are stored and its devices are not.
 func failEntering(ctx context.Context, st *store.Store, record store.Sweep, cause error) store.Sweep {
 	record.State = store.Failed
-	record.Failure = fmt.Sprintf("What it saw is stored, and could not be entered into the list of devices: %v. When that is mended, airdrift sweeps reread enters it.", cause)
+	record.Failure = fmt.Sprintf("What it saw is stored, and could not be entered into the list of devices: %v. When that is mended, airdrift sweeps reevaluate enters it.", cause)
 	if err := st.SaveSweep(ctx, record); err != nil {
 		slog.ErrorContext(ctx, "the record of a sweep could not be written", "sweep", record.ID, "error", err)
 	}

@@ -297,7 +297,7 @@ func TestPermanentErrorsEndTheWaiting(t *testing.T) {
 		}
 		return r, errors.New("rules of the site: line 3: unknown key")
 	})
-	if tries != 3 || !written || final.State != store.Failed || !strings.Contains(final.Failure, "line 3") || !strings.Contains(final.Failure, "sweeps reread") {
+	if tries != 3 || !written || final.State != store.Failed || !strings.Contains(final.Failure, "line 3") || !strings.Contains(final.Failure, "sweeps reevaluate") {
 		t.Errorf("after %d tries it is %+v, written %t", tries, final, written)
 	}
 	if stored, err := st.Sweep(t.Context(), final.ID); err != nil || stored.State != store.Failed {

@@ -97,7 +97,7 @@ func (s *sweeper) thin(ctx context.Context, site uint64) (gone []uint64, err err
 // thinEvery is how often it is looked whether evidence is no longer kept.
 const thinEvery = time.Hour
 
-// keepEvidence takes evidence away that is no longer kept, until ctx ends. A site that is busy has its turn the next time.
+// keepEvidence deletes evidence that is older than the site keeps it, until ctx ends. A site that is busy has its turn the next time.
 func (s *sweeper) keepEvidence(ctx context.Context) {
 	for waitOr(ctx, thinEvery) == nil {
 		sites, err := s.store.Sites(ctx)

@@ -119,6 +119,14 @@ func TestThinningBreaksNoHistory(t *testing.T) {
 	if due, err := s.Client.Due(ctx, site.ID); err != nil || len(due) != 0 {
 		t.Errorf("where all is kept %v are due, %v", due, err)
 	}
+	for _, zone := range []string{"Lisbon", "Local", "../etc/passwd", "Europe/Lisbon\x00"} {
+		if _, err := s.Client.SetZone(ctx, site.ID, zone); err == nil {
+			t.Errorf("a site may be in the time zone %q", zone)
+		}
+	}
+	if there, err := s.Client.SetZone(ctx, site.ID, "Europe/Lisbon"); err != nil || there.Zone != "Europe/Lisbon" {
+		t.Errorf("the site is in %q, %v", there.Zone, err)
+	}
 	if _, err := s.Client.SetKeeping(ctx, site.ID, api.Keeping{Days: 30, WeeklyDays: 10}); err == nil {
 		t.Error("weekly sweeps are kept for less than all")
 	}

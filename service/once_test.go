@@ -70,7 +70,7 @@ func TestIdempotencyKey(t *testing.T) {
 	}
 	// An answer without a body is one too.
 	for range 2 {
-		if resp, text := asks(t, s, http.MethodPost, "/api/v1/sites/1/reread", nil, http.Header{"Idempotency-Key": {"reread"}}); resp.StatusCode != http.StatusNoContent {
+		if resp, text := asks(t, s, http.MethodPost, "/api/v1/sites/1/reevaluate", nil, http.Header{"Idempotency-Key": {"reevaluate"}}); resp.StatusCode != http.StatusNoContent {
 			t.Errorf("reading again is answered %d %s", resp.StatusCode, text)
 		}
 	}

@@ -15,6 +15,11 @@ type PageInput struct {
 	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100" doc:"How many items a page has at most"`
 }
 
+// SkipInput says which part of a long list is looked at, for who scrolls to anywhere in it.
+type SkipInput struct {
+	Skip int `query:"skip" minimum:"0" maximum:"10000000" doc:"How many items are passed over, from the first of the list or of the page that the cursor names"`
+}
+
 // listOutput is a list as it is answered.
 type listOutput[T any] struct{ Body api.List[T] }
 

@@ -38,7 +38,7 @@ func devicesOf(t *testing.T, s *servicetest.Service) []api.DeviceLine {
 }
 
 // A sweep of the wrong network is taken back in one step, with all that only it brought; what people said stays, and so does
-// everything when the evidence is read again.
+// everything when the evidence is re-evaluated.
 func TestDiscardedSweepLeavesNothingBehind(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
@@ -69,7 +69,7 @@ func TestDiscardedSweepLeavesNothingBehind(t *testing.T) {
 		t.Fatal(err)
 	}
 	if now := devicesOf(t, s); !reflect.DeepEqual(now, first) {
-		t.Errorf("read again there are\n%+v\nwant\n%+v", now, first)
+		t.Errorf("re-evaluated there are\n%+v\nwant\n%+v", now, first)
 	}
 	d, err := s.Client.Device(ctx, first[at].ID)
 	if err != nil || d.Note != "behind the front desk" || d.Aside == nil || d.Aside.By != "administrator" || d.Standing != "set aside" {
@@ -111,6 +111,12 @@ func TestDeviceBecomesAnEntry(t *testing.T) {
 	rows, err := csv.NewReader(strings.NewReader(body)).ReadAll()
 	if err != nil || len(rows) != 3 || !slices.Equal(rows[0], []string{"Name", "MAC"}) || rows[2][0] != "'=nursery" {
 		t.Errorf("devices as CSV: %q, %v", rows, err)
+	}
+	// Each column that the console has is there to be asked for.
+	shown := []string{"address", "name", "kind", "vendor", "model", "os", "firmware", "strength", "standing", "presence", "mac", "firstSeen", "lastSeen", "group", "traits"}
+	status, body := get(t, http.DefaultClient, http.MethodGet, s.URL+"/api/v1/sites/1/devices.csv?columns="+strings.Join(shown, ","), map[string]string{"Authorization": "Bearer " + s.Token}, "")
+	if headings, _, _ := strings.Cut(body, "\n"); status != http.StatusOK || strings.Count(headings, ",") != len(shown)-1 {
+		t.Errorf("devices with all columns: %d, %q", status, headings)
 	}
 }
 
@@ -227,7 +233,7 @@ func TestAuditLog(t *testing.T) {
 	}
 }
 
-// A sweep is given a name while it runs and afterwards, and it is taken away again.
+// A sweep is given a name while it runs and afterwards, and it is cleared again.
 func TestSweepsHaveNames(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
@@ -246,7 +252,7 @@ func TestSweepsHaveNames(t *testing.T) {
 		t.Fatal(err)
 	}
 	if list, err := s.Client.Sweeps(t.Context(), s.Site.ID); err != nil || len(list) != 1 || list[0].Name != "" {
-		t.Errorf("the name is taken away: %+v, %v", list, err)
+		t.Errorf("the name is cleared: %+v, %v", list, err)
 	}
 	if err := s.Client.NameSweep(t.Context(), 99, "x"); err == nil {
 		t.Error("a sweep that is not there has a name")

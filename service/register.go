@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"net/http"
@@ -136,16 +137,18 @@ func toHeldEntry(e register.Entry, h store.Holder) api.Entry {
 func (s *Service) getRegister(ctx context.Context, in *struct {
 	SiteInput
 	PageInput
+	SkipInput
 	Missing bool `query:"missing" doc:"Only entries of which no device was ever seen"`
 }) (*listOutput[api.Entry], error) {
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}
-	var behind uint64
-	if _, err := in.mark(&behind); err != nil {
+	part := store.EntryQuery{Site: in.Site, Missing: in.Missing, Skip: in.Skip, Limit: in.Limit + 1}
+	going, err := in.mark(&part.Behind)
+	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	entries, err := s.store.RegisterBehind(ctx, in.Site, behind, in.Missing, in.Limit+1)
+	entries, err := s.store.Entries(ctx, part)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -154,7 +157,15 @@ func (s *Service) getRegister(ctx context.Context, in *struct {
 		return nil, problem(ctx, err)
 	}
 	to := func(e register.Entry) api.Entry { return toHeldEntry(e, holders[e.ID]) }
-	return pageOf(entries, in.Limit, to, func(e register.Entry) any { return e.ID }), nil
+	out := pageOf(entries, in.Limit, to, func(e register.Entry) any { return e.ID })
+	if !going {
+		total, err := s.store.CountRegister(ctx, in.Site, in.Missing)
+		if err != nil {
+			return nil, problem(ctx, err)
+		}
+		out.Body.Total = &total
+	}
+	return out, nil
 }
 
 func (s *Service) exportRegister(ctx context.Context, in *SiteInput) (*huma.StreamResponse, error) {
@@ -176,6 +187,7 @@ func (s *Service) importRegister(ctx context.Context, in *struct {
 	SiteInput
 	Replace bool   `query:"replace" doc:"Take the old register out first; otherwise the file is laid over it"`
 	Partial bool   `query:"partial" doc:"Leave out the lines in which something is wrong, and say which"`
+	Preview bool   `query:"preview" doc:"Only say what would come of it"`
 	RawBody []byte `contentType:"application/octet-stream"`
 }) (*struct{ Body api.Imported }, error) {
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
@@ -185,17 +197,50 @@ func (s *Service) importRegister(ctx context.Context, in *struct {
 	if faults.Count() > 0 && (!in.Partial || len(entries) == 0) {
 		return nil, problem(ctx, faults)
 	}
-	added, updated, err := s.books.ImportRegister(ctx, in.Site, entries, in.Replace)
+	done, err := s.books.ImportRegister(ctx, in.Site, entries, in.Replace, in.Preview)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	counts, err := s.store.CountDevices(ctx, in.Site)
-	if err != nil {
-		return nil, problem(ctx, err)
-	}
-	out := api.Imported{Added: added, Updated: updated, Counts: tally(counts).Counts, Faults: []api.Bad{}, LeftOut: faults.Lines()}
+	out := toImported(done)
+	out.LeftOut = faults.Lines()
 	for _, f := range faults.Faults {
 		out.Faults = append(out.Faults, api.Bad{Place: place(f), Field: f.Field, Why: f.Why})
 	}
 	return &struct{ Body api.Imported }{out}, nil
+}
+
+// manyChanges is how many entries an import names that it adds, changes or deletes.
+const manyChanges = 200
+
+// toImported says what came of an import.
+func toImported(done store.RegisterImport) api.Imported {
+	out := api.Imported{Added: done.Added, Updated: done.Updated, Counts: tally(done.Counts).Counts, Faults: []api.Bad{}, Changes: []api.EntryChange{}}
+	for _, c := range done.Changes {
+		change := toEntryChange(c)
+		switch change.Does {
+		case "change":
+			out.Changed++
+		case "delete":
+			out.Deleted++
+		}
+		if len(out.Changes) < manyChanges {
+			out.Changes = append(out.Changes, change)
+		}
+	}
+	return out
+}
+
+func toEntryChange(c store.EntryChange) api.EntryChange {
+	said := func(e *register.Entry) string { return cmp.Or(e.Name, e.MAC.String(), addrText(e.Addr)) }
+	switch {
+	case c.Was == nil:
+		return api.EntryChange{Does: "add", Entry: said(c.Becomes), Fields: []api.FieldChange{}}
+	case c.Becomes == nil:
+		return api.EntryChange{Does: "delete", Entry: said(c.Was), Fields: []api.FieldChange{}}
+	}
+	out := api.EntryChange{Does: "change", Entry: said(c.Was)}
+	for _, d := range register.Differences(*c.Was, *c.Becomes) {
+		out.Fields = append(out.Fields, api.FieldChange(d))
+	}
+	return out
 }

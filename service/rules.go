@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"airdrift/api"
+	"airdrift/core/finding"
 	"airdrift/core/identify"
 	"airdrift/core/ledger"
 	"airdrift/store"
@@ -26,15 +27,15 @@ func (s *Service) registerRules(humaAPI huma.API) {
 		Tags: []string{"rules"}, Extensions: needs(Sweep),
 	}, s.tryRules)
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "save-rules", Method: http.MethodPut, Path: "/api/v1/sites/{site}/rules", Summary: "Check a file of rules and keep it, switched off; one of the same name is replaced",
+		OperationID: "save-rules", Method: http.MethodPut, Path: "/api/v1/sites/{site}/rules", Summary: "Check a file of rules and save it, disabled; one of the same name is replaced",
 		Tags: []string{"rules"}, Extensions: needs(Administer),
 	}, s.saveRules)
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "switch-rules", Method: http.MethodPut, Path: "/api/v1/rules/{file}/active", Summary: "Switch a file of rules on or off; all evidence is read again under the rules that are on",
+		OperationID: "switch-rules", Method: http.MethodPut, Path: "/api/v1/rules/{file}/active", Summary: "Switch a file of rules on or off; all evidence is re-evaluated under the rules that are on",
 		Tags: []string{"rules"}, Extensions: needs(Administer),
 	}, s.switchRules)
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "remove-rules", Method: http.MethodDelete, Path: "/api/v1/rules/{file}", Summary: "Take a file of rules away; where it was on, all evidence is read again without it",
+		OperationID: "remove-rules", Method: http.MethodDelete, Path: "/api/v1/rules/{file}", Summary: "Delete a file of rules; where it was on, all evidence is re-evaluated without it",
 		DefaultStatus: http.StatusNoContent, Tags: []string{"rules"}, Extensions: needs(Administer),
 	}, s.removeRules)
 }
@@ -51,15 +52,25 @@ type ruleOutput struct {
 }
 
 func toRuleFile(f store.RuleFile) api.RuleFile {
-	rules, _ := identify.ReadRules(f.Name, []byte(f.Text)) // checked before it was kept
-	return api.RuleFile{ID: f.ID, Name: f.Name, Text: f.Text, Rules: len(rules), Active: f.Active, Tag: ruleTag(f), ChangedBy: f.ChangedBy, ChangedAt: f.ChangedAt}
+	rules, _ := readRules(f.Purpose, f.Name, f.Text) // checked before it was kept
+	return api.RuleFile{ID: f.ID, Purpose: f.Purpose, Name: f.Name, Text: f.Text, Rules: rules, Active: f.Active, Tag: ruleTag(f), ChangedBy: f.ChangedBy, ChangedAt: f.ChangedAt}
+}
+
+// readRules checks a file of rules for a purpose, and tells how many there are.
+func readRules(purpose, name, text string) (rules int, err error) {
+	if purpose == store.RulesJudge {
+		own, err := finding.ReadRules(name, []byte(text))
+		return len(own), err
+	}
+	added, err := identify.ReadRules(name, []byte(text))
+	return len(added), err
 }
 
 func (s *Service) listRules(ctx context.Context, in *SiteInput) (*listOutput[api.RuleFile], error) {
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}
-	files, err := s.store.RuleFiles(ctx, in.Site)
+	files, err := s.store.RuleFiles(ctx, in.Site, "")
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -74,7 +85,12 @@ func (s *Service) tryRules(ctx context.Context, in *struct {
 	SiteInput
 	Body api.NewRuleFile
 }) (*struct{ Body api.RuleTrial }, error) {
-	trial, err := s.sweeper.tryRules(ctx, in.Site, store.RuleFile{Name: in.Body.Name, Text: in.Body.Text, Active: true})
+	file := store.RuleFile{Purpose: in.Body.Purpose, Name: in.Body.Name, Text: in.Body.Text, Active: true}
+	try := s.sweeper.tryRules
+	if file.Purpose == store.RulesJudge {
+		try = s.tryJudging
+	}
+	trial, err := try(ctx, in.Site, file)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -111,6 +127,46 @@ func (s *sweeper) tryRules(ctx context.Context, siteID uint64, file store.RuleFi
 	return trial, err
 }
 
+// tryJudging judges each device by the rules of a file alone.
+func (s *Service) tryJudging(ctx context.Context, siteID uint64, file store.RuleFile) (api.RuleTrial, error) {
+	trial := api.RuleTrial{Changes: []api.RuleChange{}}
+	own, err := finding.ReadRules(file.Name, []byte(file.Text))
+	if err != nil {
+		return trial, err
+	}
+	trial.Rules = len(own)
+	site, err := s.books.Site(ctx, siteID, &file)
+	if err != nil {
+		return trial, err
+	}
+	judge := finding.NewJudge(site)
+	err = s.store.EachDevice(ctx, siteID, func(d ledger.Device) error {
+		met := false
+		for _, r := range judge.Of(finding.Case{Device: d, Items: d.Items}).Remarks {
+			if !slices.ContainsFunc(own, func(o finding.OwnRule) bool { return o.ID == r.Rule }) {
+				continue
+			}
+			met = true
+			if len(trial.Findings) < maxChanges {
+				trial.Findings = append(trial.Findings, api.RuleFinding{Device: d.ID, Name: calledName(d), Rule: r.Rule, Severity: r.Severity.String()})
+			}
+		}
+		if met {
+			trial.Devices++
+		}
+		return nil
+	})
+	return trial, err
+}
+
+// calledName gives what a device is called, or else its address.
+func calledName(d ledger.Device) string {
+	if name := store.DisplayName(d); name != "" || len(d.Addrs) == 0 {
+		return name
+	}
+	return d.Addrs[0].String()
+}
+
 func changesUnder(engine *identify.Engine, d ledger.Device) []api.RuleChange {
 	if d.FirstSeen.IsZero() {
 		return nil
@@ -119,11 +175,7 @@ func changesUnder(engine *identify.Engine, d ledger.Device) []api.RuleChange {
 	after := engine.Identify(d.Items)
 	for _, attribute := range identify.Attributes {
 		if old, fresh := d.Identity.Of(attribute), after.Of(attribute); old != fresh {
-			name := store.DisplayName(d)
-			if name == "" && len(d.Addrs) > 0 {
-				name = d.Addrs[0].String()
-			}
-			changes = append(changes, api.RuleChange{Device: d.ID, Name: name, Attribute: string(attribute), Before: old, After: fresh})
+			changes = append(changes, api.RuleChange{Device: d.ID, Name: calledName(d), Attribute: string(attribute), Before: old, After: fresh})
 		}
 	}
 	return changes
@@ -135,17 +187,22 @@ func (s *Service) saveRules(ctx context.Context, in *struct {
 	Body api.NewRuleFile
 }) (*ruleOutput, error) {
 	remark(ctx, "%s", in.Body.Name)
-	if _, err := identify.ReadRules(in.Body.Name, []byte(in.Body.Text)); err != nil {
+	if _, err := readRules(in.Body.Purpose, in.Body.Name, in.Body.Text); err != nil {
 		return nil, problem(ctx, err)
 	}
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}
-	files, err := s.store.RuleFiles(ctx, in.Site)
+	files, err := s.store.RuleFiles(ctx, in.Site, "")
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	file := store.RuleFile{SiteID: in.Site, Name: in.Body.Name}
+	if in.Body.Purpose == store.RulesJudge {
+		if err := s.namesNoOther(ctx, in.Site, in.Body); err != nil {
+			return nil, problem(ctx, err)
+		}
+	}
+	file := store.RuleFile{SiteID: in.Site, Purpose: in.Body.Purpose, Name: in.Body.Name}
 	if at := slices.IndexFunc(files, func(f store.RuleFile) bool { return f.Name == in.Body.Name }); at >= 0 {
 		if err := in.check(ruleTag(files[at])); err != nil {
 			return nil, problem(ctx, err)
@@ -153,6 +210,9 @@ func (s *Service) saveRules(ctx context.Context, in *struct {
 		if file = files[at]; file.Active {
 			return nil, problem(ctx, refuse(http.StatusConflict, "the file of rules %q is on: switch it off before it is replaced, or give this one another name", file.Name))
 		}
+	}
+	if file.Purpose != in.Body.Purpose {
+		return nil, problem(ctx, refuse(http.StatusConflict, "the file of rules %q is there for another purpose: give this one another name", file.Name))
 	}
 	file.Text, file.ChangedBy, file.ChangedAt = in.Body.Text, personOf(ctx).name, time.Now().UTC()
 	if err := s.store.SaveRuleFile(ctx, &file); err != nil {
@@ -176,7 +236,7 @@ func (s *Service) switchRules(ctx context.Context, in *struct {
 	remark(ctx, "%s", fmt.Sprintf("%s %s", file.Name, map[bool]string{true: "on", false: "off"}[in.Body.Active]))
 	if file.Active != in.Body.Active {
 		file.Active, file.ChangedBy, file.ChangedAt = in.Body.Active, personOf(ctx).name, time.Now().UTC()
-		if err := s.changeRules(ctx, file.SiteID, func() error { return s.store.SaveRuleFile(ctx, &file) }); err != nil {
+		if err := s.changeRules(ctx, file, func() error { return s.store.SaveRuleFile(ctx, &file) }); err != nil {
 			return nil, problem(ctx, err)
 		}
 	}
@@ -198,16 +258,43 @@ func (s *Service) removeRules(ctx context.Context, in *struct {
 	if !file.Active {
 		return nil, problem(ctx, s.store.RemoveRuleFile(ctx, file.ID))
 	}
-	return nil, problem(ctx, s.changeRules(ctx, file.SiteID, func() error { return s.store.RemoveRuleFile(ctx, file.ID) }))
+	return nil, problem(ctx, s.changeRules(ctx, file, func() error { return s.store.RemoveRuleFile(ctx, file.ID) }))
 }
 
-// changeRules changes which rules a site has on, and reads all evidence again. Nothing is changed while a sweep runs, which has
-// been given the rules as they are.
-func (s *Service) changeRules(ctx context.Context, site uint64, change func() error) error {
-	if err := s.sweeper.aside(ctx, site, change); err != nil {
+// namesNoOther refuses rules that are called as rules of another file of the site are.
+func (s *Service) namesNoOther(ctx context.Context, site uint64, file api.NewRuleFile) error {
+	files, err := s.store.RuleFiles(ctx, site, store.RulesJudge)
+	if err != nil {
 		return err
 	}
-	return s.sweeper.rebuild(ctx, site, 0)
+	added, err := finding.ReadRules(file.Name, []byte(file.Text))
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		others, err := finding.ReadRules(f.Name, []byte(f.Text))
+		if err != nil || f.Name == file.Name {
+			continue
+		}
+		for _, o := range others {
+			if slices.ContainsFunc(added, func(a finding.OwnRule) bool { return a.ID == o.ID }) {
+				return refuse(http.StatusConflict, "the file %q has a rule %q already: give this one another name", f.Name, o.ID)
+			}
+		}
+	}
+	return nil
+}
+
+// changeRules changes which rules a site has on, and reads all evidence again or judges all anew. What devices are is not told otherwise while a
+// sweep runs, which has been given the rules as they are.
+func (s *Service) changeRules(ctx context.Context, file store.RuleFile, change func() error) error {
+	if file.Purpose == store.RulesJudge {
+		return s.books.Resettings(ctx, file.SiteID, change)
+	}
+	if err := s.sweeper.aside(ctx, file.SiteID, change); err != nil {
+		return err
+	}
+	return s.sweeper.rebuild(ctx, file.SiteID, 0)
 }
 
 // namesOf gives the names that a device goes by, with who tells them.

@@ -113,6 +113,7 @@ func New(ctx context.Context, config Config) (*Service, error) {
 		s.sweeper.renewStale(base)
 	})
 	s.sweeper.running.Go(func() { s.sweeper.keepEvidence(base) })
+	s.sweeper.running.Go(func() { s.keepJudging(base) })
 	s.sweeper.running.Go(func() { s.keepAudit(base, config.AuditKept) })
 	return s, nil
 }
@@ -174,6 +175,13 @@ func (s *Service) register(humaAPI huma.API) {
 	s.registerSweeps(humaAPI)
 	s.registerDevices(humaAPI)
 	s.registerChanges(humaAPI)
+	s.registerFindings(humaAPI)
+	s.registerCompleteness(humaAPI)
+	s.registerActs(humaAPI)
+	s.registerViews(humaAPI)
+	s.registerReports(humaAPI)
+	s.registerPictures(humaAPI)
+	s.registerMetrics(humaAPI)
 	s.registerTenures(humaAPI)
 	s.registerTimes(humaAPI)
 	s.registerFirmware(humaAPI)

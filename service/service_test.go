@@ -5,13 +5,14 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/cookiejar"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -76,12 +77,59 @@ func TestSweepFromOrderToInventory(t *testing.T) {
 			t.Error("an address that was left out was sighted")
 		}
 	}
+	checkPartsOf(t, s, started.ID, sightings)
 	again, err := s.Client.Watch(ctx, started.ID, client.Watcher{})
 	if err != nil || again.State != "done" {
 		t.Errorf("watching a sweep that is over gave %+v, %v", again, err)
 	}
 	checkRegister(t, s)
 	checkDevice(t, s)
+}
+
+// checkPartsOf looks at parts of long lists anywhere in them, and wants each sighting to lead to a device at its address.
+func checkPartsOf(t *testing.T, s *servicetest.Service, sweep uint64, sightings []api.Sighting) {
+	for _, skip := range []int{0, 1, 57, len(sightings) - 1, len(sightings), len(sightings) + 9} {
+		var part api.List[api.Sighting]
+		read(t, s, fmt.Sprintf("/api/v1/sweeps/%d/sightings?limit=7&skip=%d", sweep, skip), &part)
+		from := min(skip, len(sightings))
+		want := sightings[from:min(from+7, len(sightings))]
+		if part.Counted() != len(sightings) || !slices.EqualFunc(part.Items, want, func(a, b api.Sighting) bool { return a.Addr == b.Addr && a.MAC == b.MAC && a.Unit == b.Unit }) {
+			t.Errorf("%d sightings on, of %d, there are %d that are not those of the whole list", skip, part.Counted(), len(part.Items))
+		}
+	}
+	leafed := []api.Sighting{}
+	for cursor := ""; ; {
+		var page api.List[api.Sighting]
+		read(t, s, fmt.Sprintf("/api/v1/sweeps/%d/sightings?limit=50&cursor=%s", sweep, cursor), &page)
+		leafed = append(leafed, page.Items...)
+		if cursor = page.Next; cursor == "" {
+			break
+		}
+	}
+	if len(leafed) != len(sightings) {
+		t.Errorf("leafed through there are %d sightings, want %d", len(leafed), len(sightings))
+	}
+	for _, sg := range sightings {
+		d, err := s.Client.Device(t.Context(), sg.Device)
+		if err != nil || sg.Addr != "" && sg.Unit == "" && !slices.Contains(d.Addrs, sg.Addr) {
+			t.Errorf("the sighting at %s %s leads to device %d at %v, %v", sg.Addr, sg.Unit, sg.Device, d.Addrs, err)
+		}
+	}
+	var whole, part api.List[api.DeviceLine]
+	read(t, s, fmt.Sprintf("/api/v1/sites/%d/devices?sort=kind&descend=true&limit=1000", s.Site.ID), &whole)
+	read(t, s, fmt.Sprintf("/api/v1/sites/%d/devices?sort=kind&descend=true&limit=5&skip=40", s.Site.ID), &part)
+	if part.Counted() != len(whole.Items) || !reflect.DeepEqual(part.Items, whole.Items[40:45]) {
+		t.Errorf("40 devices on: %+v, want %+v", part, whole.Items[40:45])
+	}
+}
+
+// read reads an answer of the API.
+func read(t *testing.T, s *servicetest.Service, path string, into any) {
+	t.Helper()
+	_, body := get(t, http.DefaultClient, http.MethodGet, s.URL+path, map[string]string{"Authorization": "Bearer " + s.Token}, "")
+	if err := json.Unmarshal([]byte(body), into); err != nil {
+		t.Fatalf("%s: %v: %s", path, err, body)
+	}
 }
 
 // checkRegister imports the register, whole and faulty, and wants the standings to follow.
@@ -91,6 +139,10 @@ func checkRegister(t *testing.T, s *servicetest.Service) {
 	// acorn was left out of the sweep: it is in the register and was not seen.
 	if err != nil || imported.Added != 104 || imported.Counts != (api.Counts{Managed: 61, Unmanaged: 62, Missing: 43, SetAside: 1}) {
 		t.Fatalf("imported %+v, %v", imported, err)
+	}
+	shown, err := s.Client.ImportRegister(ctx, s.Site.ID, strings.NewReader("name,mac,location\nfine,48:9b:34:09:09:09,attic\n"), client.Import{Replace: true, Preview: true})
+	if err != nil || shown.Added != 1 || shown.Deleted != 104 || shown.Changed != 0 || shown.Counts.Managed != 0 || len(shown.Changes) != 105 {
+		t.Errorf("one entry in the place of all would do %+v, %v", shown, err)
 	}
 	again, err := s.Client.ImportRegister(ctx, s.Site.ID, demoRegister(t), client.Import{Replace: false})
 	if err != nil || again.Added != 0 || again.Updated != 104 {
@@ -127,6 +179,10 @@ func checkDevice(t *testing.T, s *servicetest.Service) {
 	d, err := s.Client.Device(t.Context(), list.Items[0].ID)
 	if err != nil || !slices.Equal(d.Addrs, []string{"10.40.1.1", "10.40.1.254", "10.40.2.1"}) || d.Vendor != "Ostermoor Networks" || d.Entry == nil {
 		t.Fatalf("the router is %+v, %v", d, err)
+	}
+	// It was asked by every protocol of its sweep; those it does not speak are told, and no other.
+	if silent := d.Unanswered; silent.Sweep == 0 || !slices.Contains(silent.Protocols, "bacnet") || slices.Contains(silent.Protocols, "snmp") || slices.Contains(silent.Protocols, "http") {
+		t.Errorf("it was asked in vain %+v", silent)
 	}
 	if len(d.Claims) == 0 || len(d.Claims[0].Candidates[0].Reasons) == 0 || d.Claims[0].Strength < 6 {
 		t.Errorf("its kind is claimed without evidence: %+v", d.Claims)
@@ -305,16 +361,32 @@ func TestEventsAreServerSentEvents(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, body := get(t, http.DefaultClient, http.MethodGet, s.URL+"/api/v1/sweeps/"+strconv.FormatUint(started.ID, 10)+"/events", map[string]string{"Authorization": "Bearer " + s.Token}, "")
-	var names []string
+	names := namesOfEvents(t, s, started.ID, "")
+	if len(names) == 0 || names[len(names)-1] != "sweep" || !slices.Contains(names, "sighting") {
+		t.Errorf("events %v; want sightings, and the sweep at the end", names)
+	}
+	if names := namesOfEvents(t, s, started.ID, "?sightings=none"); !slices.Equal(names, []string{"sweep"}) {
+		t.Errorf("events without sightings of a sweep that is over: %v", names)
+	}
+	again, err := s.Client.StartSweep(t.Context(), s.Site.ID, api.NewSweep{Ranges: "10.40.1.1-3", Pace: "brisk"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if names := namesOfEvents(t, s, again.ID, "?sightings=none"); !slices.Contains(names, "progress") || slices.Contains(names, "sighting") {
+		t.Errorf("events without sightings: %v", names)
+	}
+}
+
+// namesOfEvents watches a sweep to its end.
+func namesOfEvents(t *testing.T, s *servicetest.Service, sweep uint64, query string) (names []string) {
+	t.Helper()
+	_, body := get(t, http.DefaultClient, http.MethodGet, fmt.Sprintf("%s/api/v1/sweeps/%d/events%s", s.URL, sweep, query), map[string]string{"Authorization": "Bearer " + s.Token}, "")
 	for lines := bufio.NewScanner(strings.NewReader(body)); lines.Scan(); {
 		if name, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
 			names = append(names, name)
 		}
 	}
-	if len(names) == 0 || names[len(names)-1] != "sweep" || !slices.Contains(names, "sighting") {
-		t.Errorf("events %v; want sightings, and the sweep at the end", names)
-	}
+	return names
 }
 
 // newer gives a data directory that a newer version has written.

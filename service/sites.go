@@ -5,10 +5,13 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"time"
+	_ "time/tzdata" // zones, where the machine has none
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"airdrift/api"
+	"airdrift/core/finding"
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
 	"airdrift/core/ledger"
@@ -26,7 +29,7 @@ func (s *Service) registerSites(humaAPI huma.API) {
 		OperationID: "list-sites", Method: http.MethodGet, Path: "/api/v1/sites", Summary: "All sites", Tags: []string{"sites"}, Extensions: needs(Look),
 	}, s.listSites)
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "create-site", Method: http.MethodPost, Path: "/api/v1/sites", Summary: "Enter a site",
+		OperationID: "create-site", Method: http.MethodPost, Path: "/api/v1/sites", Summary: "Add a site",
 		DefaultStatus: http.StatusCreated, Tags: []string{"sites"}, Extensions: once(Administer),
 	}, s.createSite)
 	huma.Register(humaAPI, huma.Operation{
@@ -35,6 +38,9 @@ func (s *Service) registerSites(humaAPI huma.API) {
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "rename-site", Method: http.MethodPut, Path: "/api/v1/sites/{site}/name", Summary: "Give a site another name", Tags: []string{"sites"}, Extensions: needs(Administer),
 	}, s.renameSite)
+	huma.Register(humaAPI, huma.Operation{
+		OperationID: "set-zone", Method: http.MethodPut, Path: "/api/v1/sites/{site}/zone", Summary: "Say which time zone a site is in", Tags: []string{"sites"}, Extensions: needs(Administer),
+	}, s.setZone)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "delete-site", Method: http.MethodDelete, Path: "/api/v1/sites/{site}", Summary: "Delete a site with all that was ever seen and said there",
 		DefaultStatus: http.StatusNoContent, Tags: []string{"sites"}, Extensions: needs(Administer),
@@ -45,6 +51,23 @@ func (s *Service) registerSites(humaAPI huma.API) {
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "get-vendor", Method: http.MethodGet, Path: "/api/v1/vendors/{mac}", Summary: "What a MAC address tells of its maker", Tags: []string{"sites"}, Extensions: needs(Look),
 	}, s.vendor)
+}
+
+func (s *Service) setZone(ctx context.Context, in *struct {
+	SiteInput
+	Body api.Zone
+}) (*siteOutput, error) {
+	if _, err := s.store.Site(ctx, in.Site); err != nil {
+		return nil, problem(ctx, err)
+	}
+	if _, err := time.LoadLocation(in.Body.Zone); err != nil || in.Body.Zone == "Local" {
+		return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "%q is no time zone: want a name such as Europe/Lisbon, or UTC", in.Body.Zone))
+	}
+	remark(ctx, "%s", in.Body.Zone)
+	if err := s.store.SetZone(ctx, in.Site, in.Body.Zone); err != nil {
+		return nil, problem(ctx, err)
+	}
+	return s.siteOutput(ctx, in.Site)
 }
 
 func (s *Service) listSites(ctx context.Context, _ *struct{}) (*listOutput[api.Site], error) {
@@ -145,7 +168,11 @@ func (s *Service) overview(ctx context.Context, in *SiteInput) (*struct{ Body ap
 	if out.Traits, err = s.traits(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}
-	if out.Register, err = s.store.CountRegister(ctx, in.Site); err != nil {
+	if out.Findings, err = s.severities(ctx, in.Site); err != nil {
+		return nil, problem(ctx, err)
+	}
+	entries, err := s.store.CountRegister(ctx, in.Site, false)
+	if out.Register = int(entries); err != nil {
 		return nil, problem(ctx, err)
 	}
 	if len(sweeps) > 0 {
@@ -157,6 +184,20 @@ func (s *Service) overview(ctx context.Context, in *SiteInput) (*struct{ Body ap
 		out.LastSweep = &shown
 	}
 	return &struct{ Body api.Overview }{out}, nil
+}
+
+// severities counts a site's open findings by severity.
+func (s *Service) severities(ctx context.Context, site uint64) ([]api.Severity, error) {
+	counts, err := s.store.CountFindings(ctx, store.FindingQuery{Site: site, States: []string{string(finding.Open)}})
+	list := []api.Severity{}
+	for _, c := range counts { // which are in order of severity
+		if last := len(list) - 1; last >= 0 && list[last].Severity == c.Severity.String() {
+			list[last].Findings += c.Findings
+		} else {
+			list = append(list, api.Severity{Severity: c.Severity.String(), Findings: c.Findings})
+		}
+	}
+	return list, err
 }
 
 // traits counts a site's devices by trait.

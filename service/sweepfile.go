@@ -191,7 +191,7 @@ func (i *incoming) write() error {
 	return err
 }
 
-// takeBack takes away what has come in of a file that was not taken.
+// takeBack deletes what has come in of a file that was refused.
 func (i *incoming) takeBack() error {
 	if len(i.states) == 0 {
 		return nil

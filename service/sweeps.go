@@ -72,7 +72,7 @@ func (s *Service) registerSweeps(humaAPI huma.API) {
 		return nil, problem(ctx, s.sweeper.discard(ctx, in.Sweep))
 	})
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "reread-sweeps", Method: http.MethodPost, Path: "/api/v1/sites/{site}/reread",
+		OperationID: "reevaluate-sweeps", Method: http.MethodPost, Path: "/api/v1/sites/{site}/reevaluate",
 		Summary: "Read all stored evidence again and write the ledger anew, with no packet sent", DefaultStatus: http.StatusNoContent, Tags: []string{"sweeps"}, Extensions: once(Sweep),
 	}, func(ctx context.Context, in *SiteInput) (*struct{}, error) {
 		return nil, problem(ctx, s.sweeper.rebuild(ctx, in.Site, 0))
@@ -144,21 +144,36 @@ func (s *Service) stopSweep(ctx context.Context, in *SweepInput) (*sweepOutput, 
 func (s *Service) listSightings(ctx context.Context, in *struct {
 	SweepInput
 	PageInput
+	SkipInput
 }) (*listOutput[api.Sighting], error) {
 	var behind store.SightingMark
-	if _, err := in.mark(&behind); err != nil {
-		return nil, problem(ctx, err)
-	}
-	stored, engine, err := s.sightings(ctx, in.Sweep, behind, in.Limit+1)
+	going, err := in.mark(&behind)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	to := func(sg evidence.Sighting) api.Sighting { return toSighting(sg, true, engine) }
-	return pageOf(stored, in.Limit, to, func(sg evidence.Sighting) any { return store.MarkOf(sg) }), nil
+	seen, show, err := s.sightings(ctx, in.Sweep, behind, in.Skip, in.Limit+1)
+	if err != nil {
+		return nil, problem(ctx, err)
+	}
+	out := pageOf(seen, in.Limit, show, func(sg seenThere) any { return store.MarkOf(sg.Sighting) })
+	if !going {
+		total, err := s.store.CountSightings(ctx, in.Sweep)
+		if err != nil {
+			return nil, problem(ctx, err)
+		}
+		out.Body.Total = &total
+	}
+	return out, nil
 }
 
-// sightings gives what is stored of some sightings of a sweep, and what tells what they are.
-func (s *Service) sightings(ctx context.Context, id uint64, behind store.SightingMark, limit int) ([]evidence.Sighting, *identify.Engine, error) {
+// seenThere is a sighting with the device that it is taken for; 0 where none is known.
+type seenThere struct {
+	evidence.Sighting
+	device uint64
+}
+
+// sightings gives what is stored of some sightings of a sweep, and how each is told.
+func (s *Service) sightings(ctx context.Context, id uint64, behind store.SightingMark, skip, limit int) ([]seenThere, func(seenThere) api.Sighting, error) {
 	record, err := s.store.Sweep(ctx, id)
 	if err != nil {
 		return nil, nil, err
@@ -167,21 +182,40 @@ func (s *Service) sightings(ctx context.Context, id uint64, behind store.Sightin
 	if err != nil {
 		return nil, nil, err
 	}
-	stored, err := s.store.SightingsBehind(ctx, id, behind, limit)
-	return stored, identify.New(identify.Default(), site.Overlay()), err
+	stored, err := s.store.SightingsBehind(ctx, id, behind, skip, limit)
+	if err != nil {
+		return nil, nil, err
+	}
+	devices, err := s.store.HeldBy(ctx, site.ID, stored)
+	if err != nil {
+		return nil, nil, err
+	}
+	seen := make([]seenThere, len(stored))
+	for i, sg := range stored {
+		seen[i] = seenThere{sg, devices[i]}
+	}
+	engine := identify.New(identify.Default(), site.Overlay())
+	return seen, func(sg seenThere) api.Sighting {
+		shown := toSighting(sg.Sighting, true, engine)
+		shown.Device = sg.device
+		return shown
+	}, nil
 }
 
 // watchSweep tells a sweep's events until it is over or the listener goes away.
 func (s *Service) watchSweep(ctx context.Context, in *watchInput, send sse.Sender) {
 	j := s.sweeper.job(in.Sweep)
 	if j == nil {
-		s.tellEnded(ctx, in.Sweep, send)
+		s.tellEnded(ctx, in, send)
 		return
 	}
 	after, _ := strconv.Atoi(in.LastEvent) // 0 for who comes first, and for what is no number
 	past, events := j.listen(after)
 	defer j.unlisten(events)
 	for _, e := range past {
+		if in.leavesOut(e.event) {
+			continue
+		}
 		if send(sse.Message{ID: e.turn, Data: e.event}) != nil {
 			return
 		}
@@ -207,6 +241,8 @@ func (s *Service) watchSweep(ctx context.Context, in *watchInput, send sse.Sende
 			case !open:
 				_ = send.Data(toSweep(record)) // told once more, as a listener that was cut off missed it
 				return
+			case in.leavesOut(e.event):
+				continue
 			}
 			if send(sse.Message{ID: e.turn, Data: e.event}) != nil {
 				return
@@ -220,7 +256,14 @@ func (s *Service) watchSweep(ctx context.Context, in *watchInput, send sse.Sende
 // watchInput names the sweep that is watched, and the event that was told last by an earlier answer.
 type watchInput struct {
 	SweepInput
+	Sightings string `query:"sightings" enum:"each,none" default:"each" doc:"none leaves them out, for who reads them by the page"`
 	LastEvent string `header:"Last-Event-ID" doc:"Go on behind this event (WHATWG HTML, 9.2.4)"`
+}
+
+// leavesOut reports whether who watches wants to hear nothing of an event.
+func (in *watchInput) leavesOut(event any) bool {
+	_, seen := event.(api.Sighting)
+	return seen && in.Sightings == "none"
 }
 
 // aliveEvery is how often who watches is told that the line holds, where nothing else is told.
@@ -233,26 +276,26 @@ const recheckEvery = 10 * time.Second
 const tellAtOnce = 1000
 
 // tellEnded tells what a sweep that is over saw.
-func (s *Service) tellEnded(ctx context.Context, id uint64, send sse.Sender) {
-	record, err := s.store.Sweep(ctx, id)
+func (s *Service) tellEnded(ctx context.Context, in *watchInput, send sse.Sender) {
+	record, err := s.store.Sweep(ctx, in.Sweep)
 	if err != nil {
 		_ = send.Data(api.Warning{Text: "There is no such sweep."})
 		return
 	}
-	for behind := (store.SightingMark{}); ; {
-		list, engine, err := s.sightings(ctx, id, behind, tellAtOnce)
+	for behind := (store.SightingMark{}); in.Sightings != "none"; {
+		seen, show, err := s.sightings(ctx, in.Sweep, behind, 0, tellAtOnce)
 		if err != nil {
 			_ = send.Data(api.Warning{Text: "What the sweep saw cannot be read from the database."})
 		}
-		for _, sg := range list {
-			if send.Data(toSighting(sg, true, engine)) != nil {
+		for _, sg := range seen {
+			if send.Data(show(sg)) != nil {
 				return
 			}
 		}
-		if len(list) < tellAtOnce {
+		if len(seen) < tellAtOnce {
 			break
 		}
-		behind = store.MarkOf(list[len(list)-1])
+		behind = store.MarkOf(seen[len(seen)-1].Sighting)
 	}
 	_ = send.Data(toSweep(record))
 }

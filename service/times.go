@@ -33,7 +33,7 @@ func (s *Service) registerTimes(humaAPI huma.API) {
 // TimesInput says which response times are meant.
 type TimesInput struct {
 	SiteInput
-	Sweep    uint64   `query:"sweep" doc:"As this sweep saw it; the newest that has ended where left out"`
+	Sweep    uint64   `query:"sweep" doc:"As this sweep saw it; where left out, the newest that is more than a check of a few addresses"`
 	Protocol string   `query:"protocol" maxLength:"40" doc:"By its name; the one that most devices answered in where left out" example:"bacnet"`
 	Kind     []string `query:"kind,explode" doc:"Only devices of these kinds"`
 	Model    []string `query:"model,explode" doc:"Only devices of these models"`
@@ -42,7 +42,7 @@ type TimesInput struct {
 
 func (s *Service) getTimes(ctx context.Context, in *struct {
 	TimesInput
-	Limit int `query:"limit" minimum:"1" maximum:"10000" default:"100" doc:"At most so many devices"`
+	Limit int `query:"limit" minimum:"1" maximum:"1000000" default:"100" doc:"At most so many devices"`
 }) (*struct{ Body api.ResponseTimes }, error) {
 	out, err := s.times(ctx, in.TimesInput)
 	if err != nil {
@@ -84,7 +84,23 @@ func (s *Service) times(ctx context.Context, in TimesInput) (api.ResponseTimes, 
 	return out, nil
 }
 
-// sweepForTimes gives the sweep that is named, or the newest that has ended; one without a number where there is none.
+// newestSweeps is how many sweeps back it is looked for one that shows the site, and aCheck what share of the fullest of them one has to have answers
+// from: who asks one device again wants no picture of the site by that.
+const newestSweeps, aCheck = 20, 0.1
+
+// showsSite gives the newest of some sweeps, the oldest first, that is more than a check of a few addresses.
+func showsSite(ended []store.Sweep) store.Sweep {
+	newest := ended[max(0, len(ended)-newestSweeps):]
+	fullest := slices.MaxFunc(newest, func(a, b store.Sweep) int { return cmp.Compare(a.Answered, b.Answered) })
+	for _, sweep := range slices.Backward(newest) {
+		if float64(sweep.Answered) >= aCheck*float64(fullest.Answered) {
+			return sweep
+		}
+	}
+	return fullest
+}
+
+// sweepForTimes gives the sweep that is named, or the newest that shows the site; one without a number where there is none.
 func (s *Service) sweepForTimes(ctx context.Context, in TimesInput) (store.Sweep, error) {
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return store.Sweep{}, err
@@ -100,7 +116,7 @@ func (s *Service) sweepForTimes(ctx context.Context, in TimesInput) (store.Sweep
 	if err != nil || len(ended) == 0 {
 		return store.Sweep{}, err
 	}
-	return ended[len(ended)-1], nil
+	return showsSite(ended), nil
 }
 
 func toTimes(t evidence.Times) api.Times {

@@ -53,7 +53,7 @@ type knownOrigin struct {
 // limiters are buckets by name. Of those that are full again nothing need be remembered.
 type limiters struct {
 	by    map[string]*rate.Limiter
-	swept time.Time // when full ones were last forgotten
+	swept time.Time // when full ones were last dropped
 }
 
 func (l *limiters) of(name string, b bucket, now time.Time) *rate.Limiter {
@@ -115,7 +115,7 @@ func (t *tries) failed(user string, now time.Time) {
 	t.users.of(user, perUser, now).AllowN(now, 1)
 }
 
-// succeeded remembers from where a user has signed in, and forgets what was tried from there: several people may share an
+// succeeded remembers from where a user has signed in, and drops what was tried from there: several people may share an
 // address, and each user's failures are counted apart.
 func (t *tries) succeeded(origin, user string, now time.Time) {
 	t.mu.Lock()

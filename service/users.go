@@ -96,7 +96,7 @@ func (s *Service) registerUsers(humaAPI huma.API) {
 		OperationID: "list-users", Method: http.MethodGet, Path: "/api/v1/users", Summary: "All users", Tags: []string{"users"}, Extensions: needs(Administer),
 	}, s.listUsers)
 	huma.Register(humaAPI, huma.Operation{
-		OperationID: "create-user", Method: http.MethodPost, Path: "/api/v1/users", Summary: "Enter a user",
+		OperationID: "create-user", Method: http.MethodPost, Path: "/api/v1/users", Summary: "Add a user",
 		DefaultStatus: http.StatusCreated, Tags: []string{"users"}, Extensions: needs(Administer),
 	}, s.createUser)
 	huma.Register(humaAPI, huma.Operation{

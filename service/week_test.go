@@ -3,6 +3,7 @@ package service_test
 import (
 	"bytes"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"testing"
@@ -20,6 +21,8 @@ func TestTheWeek(t *testing.T) {
 	t.Parallel()
 	s, calendar := servicetest.Week(t, servicetest.Config{DSN: storetest.DSN(t)})
 	var sweeps []uint64
+	var off []string
+	figures := 0
 	for day, visit := range s.Scenario.Visits {
 		if day > 0 {
 			if err := calendar.Turn(day); err != nil {
@@ -30,6 +33,12 @@ func TestTheWeek(t *testing.T) {
 		if sweeps = append(sweeps, sweep.ID); day > 0 { // on the first all appear
 			checkFindings(t, s, sweep, visit)
 		}
+		checkWrong(t, s, day, "unmanaged", "missing", "drift") // there is no register here
+		told, beside := checkComplete(t, s, day, sweep)
+		figures, off = figures+told, append(off, beside...)
+	}
+	if len(off) > figures/10 { // the truth is said to lie within the bounds in nine of ten cases
+		t.Errorf("of %d estimates of what was missed these do not hold the truth: %s", figures, strings.Join(off, "; "))
 	}
 	checkTenures(t, s, sweeps)
 	devices, changes := ledgerOf(t, s, s.Site.ID, true)
@@ -40,6 +49,18 @@ func TestTheWeek(t *testing.T) {
 	same(t, "devices computed anew", again, devices)
 	same(t, "changes computed anew", changesAgain, changes)
 	checkImport(t, s, sweeps)
+	if _, err := s.Client.ImportRegister(t.Context(), s.Site.ID, demoRegister(t), client.Import{}); err != nil {
+		t.Fatal(err)
+	}
+	checkWrong(t, s, len(s.Scenario.Visits)-1)
+	// A severity that the site gives a rule holds for what devices share, too.
+	if err := s.Client.SetFindingRule(t.Context(), s.Site.ID, "shared-address", api.FindingSetting{On: true, Severity: "critical"}); err != nil {
+		t.Fatal(err)
+	}
+	shared, err := s.Client.Findings(t.Context(), s.Site.ID, client.FindingQuery{Rules: []string{"shared-address"}}, 0)
+	if err != nil || len(shared) != 2 || shared[0].Severity != "critical" {
+		t.Errorf("%+v, %v", shared, err)
+	}
 }
 
 func checkFindings(t *testing.T, s *servicetest.Service, sweep api.Sweep, visit simsite.Visit) {
@@ -56,6 +77,105 @@ func checkFindings(t *testing.T, s *servicetest.Service, sweep api.Sweep, visit 
 		want = append(want, fmt.Sprintf("%s %s %s > %s", f.Change, f.Attribute, f.Before, f.After))
 	}
 	same(t, visit.Name, got, want)
+}
+
+// checkWrong holds the findings that are open after a visit against the truth, those of some rules aside.
+func checkWrong(t *testing.T, s *servicetest.Service, day int, aside ...string) {
+	t.Helper()
+	findings, err := s.Client.Findings(t.Context(), s.Site.ID, client.FindingQuery{}, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	name := namesInBuilding(t, s, day)
+	var got, want, perhaps []string
+	for _, f := range findings {
+		if slices.Contains(aside, f.Rule) {
+			continue
+		}
+		w := simsite.Wrong{Rule: f.Rule, About: f.About}
+		for _, d := range f.Devices {
+			w.Devices = append(w.Devices, name[d.ID])
+		}
+		if len(f.Evidence) == 0 && strings.HasPrefix(f.Rule, "open-") {
+			t.Errorf("%s shows no evidence", w)
+		}
+		got = append(got, w.String())
+	}
+	for _, w := range s.Scenario.WrongOn(day) {
+		if slices.Contains(aside, w.Rule) {
+			continue
+		}
+		if w.Perhaps {
+			perhaps = append(perhaps, w.String())
+		} else {
+			want = append(want, w.String())
+		}
+	}
+	got = slices.DeleteFunc(got, func(text string) bool { return slices.Contains(perhaps, text) })
+	same(t, fmt.Sprintf("findings of visit %d", day+1), got, want)
+}
+
+// checkComplete holds the estimates of what a visit missed against what was there to be found, and gives how many there are, and which of them do not
+// hold it. Devices that share an address are known as one.
+func checkComplete(t *testing.T, s *servicetest.Service, day int, sweep api.Sweep) (told int, off []string) {
+	t.Helper()
+	figures, err := s.Client.Completeness(t.Context(), s.Site.ID, sweep.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range figures.Networks {
+		addrs, devices := s.Scenario.Day(day).Answering(f.Network)
+		low, high := float64(f.Seen)+math.Floor(f.Low), float64(f.Seen)+math.Ceil(f.High)
+		t.Logf("visit %d, %s: %d to %d devices are there; %d were seen, and from %v to %v are said to be there", day+1, f.Network, min(addrs, devices), devices, f.Seen, low, high)
+		if f.Told {
+			told++
+			if float64(devices) < low || float64(min(addrs, devices)) > high {
+				off = append(off, fmt.Sprintf("visit %d, %s: %d to %d devices are there, and %v to %v are said to be", day+1, f.Network, min(addrs, devices), devices, low, high))
+			}
+		}
+	}
+	if told < 4 || told+len(figures.Unswept) > 5 {
+		t.Errorf("visit %d: of %d networks something is told, and %v were not swept", day+1, told, figures.Unswept)
+	}
+	return told, off
+}
+
+// namesInBuilding gives what the devices of the inventory are called in the building: by their MAC address on the segment, by their address
+// beyond it, and behind another by their own word.
+func namesInBuilding(t *testing.T, s *servicetest.Service, day int) map[uint64]string {
+	t.Helper()
+	page, err := s.Client.Devices(t.Context(), s.Site.ID, client.DeviceQuery{Limit: 1000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	byMAC, byAddr := map[string]string{}, map[string]string{}
+	for before := range day + 1 {
+		for _, d := range s.Scenario.Day(before).Devices {
+			for _, leg := range d.Legs {
+				byMAC[leg.MAC.String()] = d.Name
+				byAddr[leg.Address.String()] = d.Name
+			}
+		}
+	}
+	units := map[string]string{}
+	for _, u := range s.Scenario.Units {
+		units[u.Unit] = u.Name
+	}
+	names := map[uint64]string{}
+	for _, d := range page.Items {
+		unit, _, _ := strings.Cut(d.Unit, " ")
+		switch {
+		case units[unit] != "":
+			names[d.ID] = units[unit]
+		case byMAC[d.MAC] != "":
+			names[d.ID] = byMAC[d.MAC]
+		case len(d.Addrs) > 0 && byAddr[d.Addrs[0]] != "":
+			names[d.ID] = byAddr[d.Addrs[0]]
+		default:
+			names[d.ID] = d.Name
+		}
+	}
+	return names
 }
 
 // same compares two lists in whatever order they are.

@@ -185,7 +185,7 @@ func TestCredentialsOpenAgents(t *testing.T) {
 		t.Error(err)
 	}
 	if err := s.Client.RemoveCredential(ctx, other.ID); err == nil {
-		t.Error("a credential was taken away twice")
+		t.Error("a credential was deleted twice")
 	}
 }
 
@@ -226,7 +226,7 @@ func TestRulesOfASite(t *testing.T) {
 	_, err = s.Client.SaveRules(ctx, site, api.NewRuleFile{Name: "garden", Text: bells})
 	wantProblem(t, "replacing rules that are on", err, http.StatusConflict, "switch it off")
 	if err := s.Client.RemoveRules(ctx, file.ID); err != nil || models() != 0 {
-		t.Errorf("taken away: %v, and %d devices are still changed", err, models())
+		t.Errorf("deleted: %v, and %d devices are still changed", err, models())
 	}
 
 	_, err = s.Client.ImportLeases(ctx, site, "leases", strings.NewReader("soon 48:9b:34:03:30:14 10.40.3.10 phone *\n"))
@@ -243,6 +243,6 @@ func TestRulesOfASite(t *testing.T) {
 		t.Error(err)
 	}
 	if list, err = s.Client.Devices(ctx, site, client.DeviceQuery{Text: "front-desk-phone"}); err != nil || list.Counted() != 0 {
-		t.Errorf("forgotten, it still tells %+v, %v", list, err)
+		t.Errorf("deleted, it still tells %+v, %v", list, err)
 	}
 }

@@ -146,7 +146,7 @@ func TestPlantRoomTells(t *testing.T) {
 		"10.9.0.30":               `ups.attached=rack: the "rack" supply | ups.program=power manager 2.8`,
 		"10.9.0.30 ups/rack":      `ups.firmware=1.4 | ups.maker=Hartsedge Power | ups.model=Ballast 3000 | ups.serial=E7J1`,
 		"10.9.0.31":               `mqtt.answer=accepted without a name | mqtt.version=acorn broker 2.0`,
-		"10.9.0.32":               `profinet.addr=10.9.0.32 | profinet.device-id=0101 | profinet.name=pump-1 | profinet.role=device | profinet.type=Spindle 45 | profinet.vendor-id=002a`,
+		"10.9.0.32":               `profinet.addr=10.9.0.32 | profinet.device-id=0101 | profinet.gateway=0.0.0.0 | profinet.mask=255.255.255.0 | profinet.name=pump-1 | profinet.role=device | profinet.type=Spindle 45 | profinet.vendor-id=002a`,
 		"10.9.0.250":              ``,
 	}
 	for who, said := range heard {

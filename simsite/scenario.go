@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"airdrift/api"
+	"airdrift/core/finding"
 	"airdrift/core/hwaddr"
 	"airdrift/core/netrange"
 	"airdrift/core/yamlfile"
@@ -34,6 +35,7 @@ type Scenario struct {
 	Devices []Device `yaml:"devices"`
 	Units   []Unit   `yaml:"units"`  // behind devices
 	Visits  []Visit  `yaml:"visits"` // on days one after the other; none where the auditor comes once
+	Wrong   []Wrong  `yaml:"wrong"`  // the truth: what is wrong besides what is of a model or a device
 }
 
 // Prefix gives a MAC prefix of 24, 28 or 36 bits to an invented maker.
@@ -48,6 +50,8 @@ type Network struct {
 	Subnet     netip.Prefix `yaml:"subnet"`
 	Subnet6    netip.Prefix `yaml:"subnet6"` // its IPv6 subnet; none where it is left out
 	Gateway    netip.Addr   `yaml:"gateway"`
+	Purpose    string       `yaml:"purpose"` // what it is for; left out where nobody has said
+	Pool       string       `yaml:"pool"`    // the addresses that its DHCP server gives out; left out where nobody has said
 	Conditions `yaml:",inline"`
 }
 
@@ -75,6 +79,7 @@ type Model struct {
 	Is       string    `yaml:"is"`       // the model's name, where the device tells it
 	Firmware string    `yaml:"firmware"` // where the device tells it
 	Services []Service `yaml:"services"`
+	Wrong    []string  `yaml:"wrong"` // the truth: what is wrong of each, as a rule and what it is about
 }
 
 // Device is one device of the building.
@@ -90,6 +95,7 @@ type Device struct {
 	Hostname string    `yaml:"hostname"` // what the building's name servers call it
 	Firmware string    `yaml:"firmware"` // where it differs from its model's
 	Called   string    `yaml:"called"`   // what it says its name is; the name where it is left out
+	Wrong    []string  `yaml:"wrong"`    // the truth: what is wrong of it besides what is of its model
 
 	Conditions `yaml:",inline"` // of its own cable, besides those of its networks
 	AnswersFor string           `yaml:"answersFor"` // a range of addresses for which it answers ARP requests
@@ -200,6 +206,9 @@ func (c *checker) check() {
 		c.checkUnit(fmt.Sprintf("$.units[%d]", i), u)
 	}
 	c.checkVisits()
+	for i, w := range c.scenario.Wrong {
+		c.checkWrong(fmt.Sprintf("$.wrong[%d]", i), w)
+	}
 }
 
 var prefixForm = regexp.MustCompile(`^([0-9a-f]{2}:){2}[0-9a-f]{2}(/24|:[0-9a-f]/28|:[0-9a-f]{2}:[0-9a-f]/36)?$`)
@@ -226,6 +235,14 @@ func (c *checker) checkNetwork(path string, n Network) {
 	}
 	if n.Subnet6.IsValid() && (!n.Subnet6.Addr().Is6() || n.Subnet6.Masked() != n.Subnet6) {
 		c.doc.Refuse(path+".subnet6", "want an IPv6 subnet such as fd00:40:1::/64")
+	}
+	if n.Purpose != "" && !slices.Contains(finding.Uses, n.Purpose) {
+		c.doc.Refuse(path+".purpose", "%q: want one of %v", n.Purpose, finding.Uses)
+	}
+	if n.Pool != "" {
+		if _, err := netrange.Parse(n.Pool); err != nil {
+			c.doc.Refuse(path+".pool", "%v", err)
+		}
 	}
 	c.checkConditions(path, n.Conditions)
 }
@@ -411,9 +428,13 @@ func (s *Scenario) NewCredentials() []api.NewCredential {
 func (s *Scenario) NewSite() api.NewSite {
 	site := api.NewSite{Name: s.Name}
 	for _, n := range s.Networks {
-		site.Networks = append(site.Networks, api.Network{Name: n.Name, Subnet: n.Subnet.String()})
+		network := api.Network{Name: n.Name, Subnet: n.Subnet.String(), Purpose: n.Purpose, Pool: n.Pool}
+		if n.Gateway.IsValid() {
+			network.Gateway = n.Gateway.String()
+		}
+		site.Networks = append(site.Networks, network)
 		if n.Subnet6.IsValid() {
-			site.Networks = append(site.Networks, api.Network{Name: n.Name, Subnet: n.Subnet6.String()})
+			site.Networks = append(site.Networks, api.Network{Name: n.Name, Subnet: n.Subnet6.String(), Purpose: n.Purpose})
 		}
 	}
 	for _, server := range s.Vantage.NameServers {

@@ -62,7 +62,7 @@ func (site *Site) switchOn(d Device) error {
 	for _, leg := range d.Legs {
 		n := site.Scenario.network(leg.Network)
 		joined, err := h.join(site.segments[leg.Network], plug{
-			mac: leg.MAC, addresses: leg.prefixes(n), conditions: d.Conditions, accepts: ingress(d.Faults, services), sees: seesAll(answersARP(d.AnswersFor), answersDCP(services, leg)),
+			mac: leg.MAC, addresses: leg.prefixes(n), conditions: d.Conditions, accepts: ingress(d.Faults, services), sees: seesAll(answersARP(d.AnswersFor), answersDCP(services, leg, n)),
 		})
 		if err != nil {
 			return err

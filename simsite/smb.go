@@ -85,7 +85,8 @@ func (s *smbServer) negotiate() []byte {
 	}
 	binary.LittleEndian.PutUint16(body[4:], 0x0302)
 	copy(body[8:24], s.tells["id"])
-	binary.LittleEndian.PutUint64(body[40:], uint64(time.Date(2026, 6, 1, 8, 0, 0, 0, time.UTC).Unix()+11644473600)*1e7)
+	off, _ := time.ParseDuration(s.tells["clock"]) // by how much its clock is wrong
+	binary.LittleEndian.PutUint64(body[40:], uint64(time.Now().Add(off).Unix()+11644473600)*1e7)
 	return body
 }
 

@@ -1,6 +1,7 @@
 package simsite
 
 import (
+	"net/netip"
 	"slices"
 
 	"airdrift/core/hwaddr"
@@ -55,4 +56,20 @@ func (t Truth) MACs(vantage Vantage) []hwaddr.MAC {
 		}
 	}
 	return macs
+}
+
+// Answering gives how many addresses of a network have a device that the vantage could come to know, and how many devices hold them.
+func (s *Scenario) Answering(network string) (addrs, devices int) {
+	held := map[netip.Addr]bool{}
+	for _, t := range s.Truth() {
+		legs := 0
+		for _, leg := range t.Device.Legs {
+			if t.Visible && leg.Network == network && leg.Address.IsValid() && !leg.Subnet.IsValid() {
+				held[leg.Address] = true
+				legs++
+			}
+		}
+		devices += min(legs, 1)
+	}
+	return len(held), devices
 }

@@ -58,8 +58,26 @@ func (s *Spool) Left() ([]uint64, error) {
 	return sweeps, err
 }
 
+// Waiting gives of how many sweeps there is a journal, and how large these are together, in bytes.
+func (s *Spool) Waiting() (sweeps int, bytes int64, err error) {
+	left, err := s.Left()
+	if err != nil {
+		return 0, 0, err
+	}
+	for _, sweep := range left {
+		switch info, err := os.Stat(s.path(sweep)); {
+		case errors.Is(err, fs.ErrNotExist): // it has been entered meanwhile
+		case err != nil:
+			return 0, 0, err
+		default:
+			sweeps, bytes = sweeps+1, bytes+info.Size()
+		}
+	}
+	return sweeps, bytes, nil
+}
+
 // Aside gives the names of the files that were set aside, in their order: journals that could not be read, and sightings that
-// could not be stored. Somebody has to look at them and take them away.
+// could not be stored. Somebody has to look at them and delete them.
 func (s *Spool) Aside() ([]string, error) {
 	_, others, err := s.list()
 	return others, err

@@ -27,7 +27,7 @@ func (KeptAnswer) TableName() string { return "kept_answers" }
 var ErrOtherRequest = errors.New("the key was used for another request")
 
 // BeginAnswer notes that a request begins, where its user has sent none with its key before; else it gives what came of that. It is
-// ErrOtherRequest where that asked for something else. Those from before a time are forgotten.
+// ErrOtherRequest where that asked for something else. Those from before a time are deleted.
 func (s *Store) BeginAnswer(ctx context.Context, a KeptAnswer, forget time.Time) (before *KeptAnswer, err error) {
 	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Where("at < ?", forget).Delete(&KeptAnswer{}).Error; err != nil {
@@ -46,7 +46,7 @@ func (s *Store) BeginAnswer(ctx context.Context, a KeptAnswer, forget time.Time)
 	return before, own(err, "answers to requests")
 }
 
-// EndAnswer keeps what came of a request; with a status of 0 it is forgotten, so that it can be sent again.
+// EndAnswer keeps what came of a request; with a status of 0 it is deleted, so that it can be sent again.
 func (s *Store) EndAnswer(ctx context.Context, a KeptAnswer) error {
 	db := s.db.WithContext(ctx).Where("who = ? AND request_key = ?", a.Who, a.RequestKey)
 	if a.Status == 0 {
@@ -55,7 +55,7 @@ func (s *Store) EndAnswer(ctx context.Context, a KeptAnswer) error {
 	return own(db.Model(&KeptAnswer{}).Updates(map[string]any{"status": a.Status, "content_type": a.ContentType, "answer": a.Answer}).Error, "answers to requests")
 }
 
-// ForgetBegun forgets the requests that an earlier run of the service has left under way.
+// ForgetBegun deletes the requests that an earlier run of the service has left under way.
 func (s *Store) ForgetBegun(ctx context.Context) error {
 	return own(s.db.WithContext(ctx).Where("status = 0").Delete(&KeptAnswer{}).Error, "answers to requests")
 }

@@ -28,6 +28,7 @@ var ErrBackup = errors.New("the backup cannot be read")
 var backupTables = []string{
 	"sites", "networks", "mac_prefixes", "register_entries", "settings", "users", "tokens", "audit", "credentials", "rule_files", "leases", "sweeps", "sweep_log", "fact_sets", "sightings", "drafts", "checkpoint_devices",
 	"devices", "device_counts", "device_terms", "device_words", "shared_words", "presence", "tenures", "changes", "sweep_devices", "decisions",
+	"findings", "finding_devices", "finding_marks", "unjudged", "unjudged_groups", "judged", "finding_settings", "finding_lists", "acts", "views",
 }
 
 // backupHead is the first line of a backup.

@@ -246,7 +246,7 @@ func (row checkpointRow) device() (d ledger.Device, ended []ledger.Tenure, err e
 	return d, ended, nil
 }
 
-// clearFactSets takes away what no sighting and no device says any more, and words that none shares. Nobody writes sightings of the site meanwhile.
+// clearFactSets deletes what no sighting and no device says any more, and words that none shares. Nobody writes sightings of the site meanwhile.
 func clearFactSets(tx *gorm.DB, site uint64) error {
 	for _, statement := range []string{
 		"CREATE TEMPORARY TABLE said_still (hash BINARY(16) NOT NULL PRIMARY KEY)",

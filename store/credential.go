@@ -41,7 +41,7 @@ func (s *Store) Credential(ctx context.Context, id uint64) (Credential, error) {
 	return c, own(err, fmt.Sprintf("credential %d", id))
 }
 
-// RemoveCredential takes one away; ErrNotFound where there is none.
+// RemoveCredential deletes one; ErrNotFound where there is none.
 func (s *Store) RemoveCredential(ctx context.Context, id uint64) error {
 	gone := s.db.WithContext(ctx).Delete(&Credential{}, id)
 	if gone.Error == nil && gone.RowsAffected == 0 {

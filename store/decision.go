@@ -108,29 +108,33 @@ type SettleSaid func(shelf ledger.Shelf, result *ledger.Result, decisions []ledg
 // device. Where it concerns others too, settle finds them; it is nil where it does not.
 func (s *Store) Decide(ctx context.Context, said ledger.Decision, settle SettleSaid) (number uint64, err error) {
 	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		d, site, err := lockDevice(tx, said.Device)
-		if err != nil {
-			return err
-		}
-		said.Known = ledger.KnownBy(d)
-		if said.Kind == ledger.DecidedLink {
-			said.Known.Entry = 0 // it is another from now on
-		}
-		row, err := toDecisionRow(site, said)
-		if err != nil {
-			return err
-		}
-		if err := tx.Create(&row).Error; err != nil {
-			return err
-		}
-		number = row.ID
-		ended := tx.Model(&decisionRow{}).Where("held_by = ? AND kind = ? AND id <> ? AND "+holding, d.ID, said.Kind, row.ID)
-		if err := ended.Update("ended_by", row.ID).Error; err != nil {
-			return err
-		}
-		return redecide(tx, site, d, settle)
+		number, err = decide(tx, said, settle)
+		return err
 	})
 	return number, own(err, fmt.Sprintf("device %d", said.Device))
+}
+
+func decide(tx *gorm.DB, said ledger.Decision, settle SettleSaid) (number uint64, err error) {
+	d, site, err := lockDevice(tx, said.Device)
+	if err != nil {
+		return 0, err
+	}
+	said.Known = ledger.KnownBy(d)
+	if said.Kind == ledger.DecidedLink {
+		said.Known.Entry = 0 // it is another from now on
+	}
+	row, err := toDecisionRow(site, said)
+	if err != nil {
+		return 0, err
+	}
+	if err := tx.Create(&row).Error; err != nil {
+		return 0, err
+	}
+	ended := tx.Model(&decisionRow{}).Where("held_by = ? AND kind = ? AND id <> ? AND "+holding, d.ID, said.Kind, row.ID)
+	if err := ended.Update("ended_by", row.ID).Error; err != nil {
+		return 0, err
+	}
+	return row.ID, redecide(tx, site, d, settle)
 }
 
 func toDecisionRow(site uint64, d ledger.Decision) (decisionRow, error) {
@@ -160,41 +164,43 @@ func (s *Store) DecideTold(ctx context.Context, site uint64, d ledger.Decision) 
 	return row.ID, own(err, fmt.Sprintf("device %d", d.Device))
 }
 
-// Forget takes away a decision that has never come to apply.
+// Forget deletes a decision that has never come to apply.
 func (s *Store) Forget(ctx context.Context, decision uint64) error {
 	return own(s.db.WithContext(ctx).Delete(&decisionRow{}, decision).Error, fmt.Sprintf("decision %d", decision))
 }
 
 // Undo takes a decision back, so that the one holds again whose place it had taken. settle is as for Decide.
 func (s *Store) Undo(ctx context.Context, decision uint64, by string, at time.Time, settle SettleSaid) error {
-	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		var row decisionRow
-		if err := tx.Clauses(lockRow).First(&row, decision).Error; err != nil {
-			return err
-		}
-		was, err := row.decided()
-		if err != nil {
-			return err
-		}
-		if !was.Holds() {
-			return ErrDecided
-		}
-		if err := tx.Model(&row).Updates(map[string]any{"undone_by": by, "undone_at": at}).Error; err != nil {
-			return err
-		}
-		if err := tx.Model(&decisionRow{}).Where("ended_by = ?", decision).Update("ended_by", 0).Error; err != nil {
-			return err
-		}
-		if row.HeldBy == 0 {
-			return nil
-		}
-		d, site, err := lockDevice(tx, row.HeldBy)
-		if err != nil {
-			return err
-		}
-		return redecide(tx, site, d, settle)
-	})
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return undo(tx, decision, by, at, settle) })
 	return own(err, fmt.Sprintf("decision %d", decision))
+}
+
+func undo(tx *gorm.DB, decision uint64, by string, at time.Time, settle SettleSaid) error {
+	var row decisionRow
+	if err := tx.Clauses(lockRow).First(&row, decision).Error; err != nil {
+		return err
+	}
+	was, err := row.decided()
+	if err != nil {
+		return err
+	}
+	if !was.Holds() {
+		return ErrDecided
+	}
+	if err := tx.Model(&row).Updates(map[string]any{"undone_by": by, "undone_at": at}).Error; err != nil {
+		return err
+	}
+	if err := tx.Model(&decisionRow{}).Where("ended_by = ?", decision).Update("ended_by", 0).Error; err != nil {
+		return err
+	}
+	if row.HeldBy == 0 {
+		return nil
+	}
+	d, site, err := lockDevice(tx, row.HeldBy)
+	if err != nil {
+		return err
+	}
+	return redecide(tx, site, d, settle)
 }
 
 // Decision gives one decision and its site.
@@ -245,6 +251,9 @@ func redecide(tx *gorm.DB, site uint64, d ledger.Device, settle SettleSaid) erro
 	words := newWordBook(site, 1)
 	words.add(devices[0])
 	if err := words.write(tx); err != nil {
+		return err
+	}
+	if err := markUnjudged(tx, site, []uint64{d.ID}); err != nil {
 		return err
 	}
 	return shiftCount(tx, before, after)

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"maps"
 	"slices"
 	"strconv"
@@ -140,4 +141,17 @@ func servicesText(d ledger.Device) string {
 		text = text[:strings.LastIndexByte(text[:maxServices], ' ')+1]
 	}
 	return strings.ToValidUTF8(text, "")
+}
+
+// KnownBefore gives the numbers of a site's devices that were seen before a time.
+func (s *Store) KnownBefore(ctx context.Context, site uint64, at time.Time) (map[uint64]bool, error) {
+	var numbers []uint64
+	if err := s.db.WithContext(ctx).Model(&deviceRow{}).Where("site_id = ? AND first_seen < ?", site, at).Pluck("id", &numbers).Error; err != nil {
+		return nil, own(err, "devices")
+	}
+	known := make(map[uint64]bool, len(numbers))
+	for _, number := range numbers {
+		known[number] = true
+	}
+	return known, nil
 }

@@ -17,7 +17,7 @@ import (
 )
 
 // deviceForm is a device as it is stored beside the columns, in JSON. docs/ledger-form.md documents it. Whoever changes it counts
-// formVersion up: devices of another version are read again from the sweeps.
+// formVersion up: devices of another version are rebuilt from the sweeps.
 type deviceForm struct {
 	Version   int             `json:"version"`
 	Addrs     []netip.Addr    `json:"addrs,omitempty"`

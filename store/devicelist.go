@@ -14,9 +14,11 @@ import (
 	"gorm.io/gorm"
 
 	"airdrift/core/evidence"
+	"airdrift/core/finding"
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
 	"airdrift/core/ledger"
+	"airdrift/core/netrange"
 )
 
 // DeviceLine is what a list shows of a device.
@@ -58,24 +60,29 @@ func LineOf(d ledger.Device) DeviceLine {
 
 // DeviceQuery says which devices to list. The zero value but for Site and Limit means all, by address.
 type DeviceQuery struct {
-	Site      uint64
-	Standings []string
-	Presences []string
-	Kinds     []string
-	Vendors   []string
-	Models    []string
-	Systems   []string
-	Firmwares []string
-	Services  []string // each by its port (tcp/80, 80), name (http) or type (_ipp._tcp)
-	Strength  int      // at least this much must speak for its kind, in decibans
-	Contested bool     // only those that share an address
-	Trait     string   // only those with it
-	Groups    []string
-	Text      string // words that must all be in what is known of the device
-	Sort      string // a key of SortColumns
-	Descend   bool
-	After     *DeviceMark // the page begins behind it; nil for the first page
-	Limit     int
+	Site         uint64
+	Standings    []string
+	Presences    []string
+	Kinds        []string
+	Vendors      []string
+	Models       []string
+	Systems      []string
+	Firmwares    []string
+	Services     []string // each by its port (tcp/80, 80), name (http) or type (_ipp._tcp)
+	Strength     int      // at least this much must speak for its kind, in decibans
+	Contested    bool     // only those that share an address
+	Trait        string   // only those with it
+	Groups       []string
+	Filled       []DeviceQuery    // the filters of those of these groups that are filled by one
+	Networks     []netip.Prefix   // only those with an address in one of these
+	Responsibles []string         // only those for which the register names one of these
+	Severity     finding.Severity // only those with an open finding that is as bad or worse; 0 for all
+	Text         string           // words that must all be in what is known of the device
+	Sort         string           // a key of SortColumns
+	Descend      bool
+	After        *DeviceMark // the page begins behind it; nil for the first page
+	Skip         int         // so many devices further on
+	Limit        int
 
 	words *wordQuery // that are looked for; nil where none are
 }
@@ -114,7 +121,7 @@ func (s *Store) ListDevices(ctx context.Context, q DeviceQuery) (page DevicePage
 	}
 	// The page's numbers come from an index alone; only the devices on it are read.
 	g.Go(func() error {
-		return q.behind(q.filter(db.Model(&deviceRow{}))).Order(q.order()).Limit(q.Limit+1).Pluck("id", &ids).Error
+		return q.behind(q.filter(db.Model(&deviceRow{}))).Order(q.order()).Offset(q.Skip).Limit(q.Limit+1).Pluck("id", &ids).Error
 	})
 	if err := g.Wait(); err != nil {
 		return page, own(err, "devices")
@@ -192,7 +199,7 @@ func (q DeviceQuery) order() string {
 // count gives how many devices there are on all pages. Where the filter permits it they need not be counted one by one.
 func (q DeviceQuery) count(db *gorm.DB) (total int64, err error) {
 	alike := len(q.Standings)+len(q.Presences)+len(q.Kinds) > 0 || q.Contested
-	other := q.Trait != "" || q.Strength > 0 || len(q.Vendors)+len(q.Models)+len(q.Systems)+len(q.Firmwares)+len(q.Groups)+len(q.Services) > 0
+	other := q.Trait != "" || q.Strength > 0 || q.Severity > 0 || len(q.Networks)+len(q.Responsibles) > 0 || len(q.Vendors)+len(q.Models)+len(q.Systems)+len(q.Firmwares)+len(q.Groups)+len(q.Services) > 0
 	if q.words != nil && !alike && !other {
 		return q.words.count(db)
 	}
@@ -258,7 +265,7 @@ func (r deviceRow) line(addrs, traits string) (DeviceLine, error) {
 func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
 	db = db.Where("site_id = ?", q.Site)
 	for column, values := range map[string][]string{
-		"standing": q.Standings, "presence": q.Presences, "kind": q.Kinds, "vendor": q.Vendors, "model": q.Models, "os": q.Systems, "firmware": q.Firmwares, "group_name": q.Groups,
+		"standing": q.Standings, "presence": q.Presences, "kind": q.Kinds, "vendor": q.Vendors, "model": q.Models, "os": q.Systems, "firmware": q.Firmwares,
 	} {
 		if len(values) > 0 {
 			db = db.Where(column+" IN ?", values)
@@ -272,6 +279,27 @@ func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
 	}
 	if q.Strength > 0 {
 		db = db.Where("strength >= ?", q.Strength)
+	}
+	if len(q.Groups) > 0 {
+		any := db.Session(&gorm.Session{NewDB: true}).Where("group_name IN ?", q.Groups)
+		for _, filled := range q.Filled {
+			any = any.Or("id IN (?)", filled.filter(db.Session(&gorm.Session{NewDB: true}).Model(&deviceRow{}).Select("id")))
+		}
+		db = db.Where(any)
+	}
+	if len(q.Networks) > 0 {
+		any := db.Session(&gorm.Session{NewDB: true})
+		for _, n := range q.Networks {
+			first, last := sortable(n.Masked().Addr()), sortable(netrange.Last(n))
+			any = any.Or("addr BETWEEN ? AND ?", first, last).Or("id IN (SELECT device_id FROM tenures WHERE site_id = ? AND until IS NULL AND addr BETWEEN ? AND ?)", q.Site, first, last)
+		}
+		db = db.Where(any)
+	}
+	if len(q.Responsibles) > 0 {
+		db = db.Where("entry_id IN (SELECT id FROM register_entries WHERE site_id = ? AND responsible IN ?)", q.Site, q.Responsibles)
+	}
+	if q.Severity > 0 {
+		db = db.Where("id IN (SELECT d.device_id FROM finding_devices d JOIN findings f ON f.id = d.finding_id WHERE f.site_id = ? AND f.state = ? AND f.severity >= ?)", q.Site, finding.Open, int(q.Severity))
 	}
 	if len(q.Services) > 0 {
 		any := db.Session(&gorm.Session{NewDB: true})
@@ -302,6 +330,12 @@ func (s *Store) Values(ctx context.Context, site uint64) (map[string][]string, e
 		}
 		values[column] = list
 	}
+	var responsible []string
+	err := s.db.WithContext(ctx).Model(&entryRow{}).Where("site_id = ? AND responsible <> ''", site).Distinct().Order("responsible").Limit(maxValues).Pluck("responsible", &responsible).Error
+	if err != nil {
+		return nil, own(err, "register")
+	}
+	values["responsible"] = responsible
 	offered := map[string]bool{}
 	for _, list := range values["services"] {
 		for word := range strings.FieldsSeq(list) {
@@ -342,6 +376,42 @@ func (s *Store) Devices(ctx context.Context, site uint64) ([]ledger.Device, erro
 	var all []ledger.Device
 	err := s.EachDevice(ctx, site, func(d ledger.Device) error { all = append(all, d); return nil })
 	return all, err
+}
+
+// DevicesOf gives devices of a site by their numbers, in order of those and without their evidence; it gives ErrNotFound where one is not there.
+func (s *Store) DevicesOf(ctx context.Context, site uint64, numbers []uint64) ([]ledger.Device, error) {
+	numbers = slices.Compact(slices.Sorted(slices.Values(numbers)))
+	var all []ledger.Device
+	for part := range slices.Chunk(numbers, batchSize) {
+		devices, _, err := readDevices(s.db.WithContext(ctx), nil, "d.site_id = ? AND d.id IN ? ORDER BY d.id", site, part)
+		if err != nil {
+			return nil, own(err, "devices")
+		}
+		if len(devices) != len(part) {
+			there := map[uint64]bool{}
+			for _, d := range devices {
+				there[d.ID] = true
+			}
+			missing := slices.DeleteFunc(slices.Clone(part), func(number uint64) bool { return there[number] })
+			return nil, fmt.Errorf("device %d: %w", missing[0], ErrNotFound)
+		}
+		all = append(all, devices...)
+	}
+	return all, nil
+}
+
+// DeviceNumbers gives the numbers of all devices of a site, in ascending order.
+func (s *Store) DeviceNumbers(ctx context.Context, site uint64) ([]uint64, error) {
+	var numbers []uint64
+	err := s.db.WithContext(ctx).Model(&deviceRow{}).Where("site_id = ?", site).Order("id").Pluck("id", &numbers).Error
+	return numbers, own(err, "devices")
+}
+
+// RegisteredDevices gives devices of a site that are in its register and were seen, in order of their numbers and without their evidence: those
+// behind a number, at most so many.
+func (s *Store) RegisteredDevices(ctx context.Context, site, behind uint64, limit int) ([]ledger.Device, error) {
+	devices, _, err := readDevices(s.db.WithContext(ctx), nil, "d.site_id = ? AND d.entry_id <> 0 AND d.first_seen IS NOT NULL AND d.id > ? ORDER BY d.id LIMIT ?", site, behind, limit)
+	return devices, own(err, "devices")
 }
 
 // SeenAddrs gives the settled addresses of a site's devices that were seen when they were looked at last, each once and in ascending order.
@@ -457,8 +527,12 @@ func shiftCount(tx *gorm.DB, before, after deviceRow) error {
 
 // CountDevices counts a site's devices by standing, presence and kind.
 func (s *Store) CountDevices(ctx context.Context, site uint64) ([]Count, error) {
+	return countDevices(s.db.WithContext(ctx), site)
+}
+
+func countDevices(db *gorm.DB, site uint64) ([]Count, error) {
 	var counts []Count
-	err := s.db.WithContext(ctx).Model(&countRow{}).
+	err := db.Model(&countRow{}).
 		Select("standing, presence, kind, CAST(SUM(devices) AS SIGNED) AS devices, CAST(SUM(IF(contested, devices, 0)) AS SIGNED) AS contested").
 		Where("site_id = ?", site).Group("standing, presence, kind").Order("standing, presence, kind").Find(&counts).Error
 	return counts, own(err, "devices")

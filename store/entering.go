@@ -138,6 +138,9 @@ func (w *writer) write(result *ledger.Result, gone []uint64) error {
 	if err := w.writeTenures(result); err != nil {
 		return err
 	}
+	if err := w.writeUnjudged(result, changed, seen, gone); err != nil {
+		return err
+	}
 	if err := w.writeHolders(result, gone); err != nil || len(changed)+len(gone)+len(result.Merges) == 0 {
 		return err
 	}
@@ -346,7 +349,7 @@ const maxVantage = 255
 
 func vantageText(vantage string) string { return fit(vantage, maxVantage) }
 
-// renewal is what is written anew of a view whose device was seen where it stood. It is the same of many devices, so that it is written of
+// renewal is what is rewritten of a view whose device was seen where it stood. It is the same of many devices, so that it is written of
 // all at once.
 type renewal struct {
 	vantage, reasons string

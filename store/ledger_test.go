@@ -142,7 +142,7 @@ func TestRebuild(t *testing.T) {
 	if err := s.Rebuild(t.Context(), site.ID, 0, how); err != nil {
 		t.Fatal(err)
 	}
-	check("written anew", "10.40.1.9", "10.40.1.10", "10.40.1.99")
+	check("rewritten", "10.40.1.9", "10.40.1.10", "10.40.1.99")
 	broken := errors.New("the rules are broken")
 	failing := how
 	failing.Settle = func(ledger.Shelf, *ledger.Result) ([]uint64, error) { return nil, broken }
@@ -428,7 +428,7 @@ func TestUsersAndTokens(t *testing.T) {
 	}
 	head, _ := s.User(t.Context(), "head")
 	if err := s.DeleteToken(t.Context(), head.ID, token.ID); !errors.Is(err, store.ErrNotFound) {
-		t.Errorf("another's token was taken away: %v", err)
+		t.Errorf("another's token was deleted: %v", err)
 	}
 	if _, err := s.ChangeUser(t.Context(), "mason", "administer", gone); err != nil {
 		t.Fatal(err)

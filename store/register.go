@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -75,21 +76,34 @@ func (s *Store) Register(ctx context.Context, site uint64) ([]register.Entry, er
 	return registerOf(s.db.WithContext(ctx), site)
 }
 
-// CountRegister gives the number of entries of a site's register.
-func (s *Store) CountRegister(ctx context.Context, site uint64) (int, error) {
+// CountRegister gives the number of entries of a site's register; with missing only of those of which no device was ever seen.
+func (s *Store) CountRegister(ctx context.Context, site uint64, missing bool) (int64, error) {
 	var n int64
-	err := s.db.WithContext(ctx).Model(&entryRow{}).Where("site_id = ?", site).Count(&n).Error
-	return int(n), own(err, "register")
+	err := neverSeen(s.db.WithContext(ctx).Model(&entryRow{}).Where("site_id = ?", site), site, missing).Count(&n).Error
+	return n, own(err, "register")
 }
 
-// RegisterBehind gives some entries of a site's register: those with higher numbers, at most limit; with missing only those of which no device
-// was ever seen.
-func (s *Store) RegisterBehind(ctx context.Context, site, behind uint64, missing bool, limit int) ([]register.Entry, error) {
-	db := s.db.WithContext(ctx).Where("id > ?", behind).Limit(limit)
-	if missing {
-		db = db.Where("id IN (SELECT entry_id FROM devices WHERE site_id = ? AND entry_id <> 0 AND first_seen IS NULL)", site)
+// EntryQuery says which entries of a register to list, by their numbers.
+type EntryQuery struct {
+	Site    uint64
+	Missing bool   // only those of which no device was ever seen
+	Behind  uint64 // only higher numbers
+	Skip    int    // so many entries further on
+	Limit   int
+}
+
+// Entries gives some entries of a site's register.
+func (s *Store) Entries(ctx context.Context, q EntryQuery) ([]register.Entry, error) {
+	db := s.db.WithContext(ctx).Where("id > ?", q.Behind).Offset(q.Skip).Limit(q.Limit)
+	return registerOf(neverSeen(db, q.Site, q.Missing), q.Site)
+}
+
+// neverSeen leaves out the entries of which a device was seen, where only is set.
+func neverSeen(db *gorm.DB, site uint64, only bool) *gorm.DB {
+	if !only {
+		return db
 	}
-	return registerOf(db, site)
+	return db.Where("id IN (SELECT entry_id FROM devices WHERE site_id = ? AND entry_id <> 0 AND first_seen IS NULL)", site)
 }
 
 func registerOf(db *gorm.DB, site uint64) ([]register.Entry, error) {
@@ -111,52 +125,97 @@ func registerOf(db *gorm.DB, site uint64) ([]register.Entry, error) {
 // SettleRegister holds devices against a register; changed are the entries that were added, changed or deleted.
 type SettleRegister func(shelf ledger.Shelf, result *ledger.Result, entries, changed []register.Entry) (gone []uint64, err error)
 
+// EntryChange is what an import does with one entry.
+type EntryChange struct {
+	Was     *register.Entry // nil for one that is added
+	Becomes *register.Entry // nil for one that is deleted
+}
+
+// RegisterImport is what comes of an import.
+type RegisterImport struct {
+	Added, Updated int           // those that are written over count as updated, even where they stay as they are
+	Changes        []EntryChange // those that are added, changed and deleted
+	Counts         []Count       // the site's devices after it
+}
+
+// errPreview ends a transaction that was to show what would come of it.
+var errPreview = errors.New("shown and not done")
+
 // ImportRegister lays entries over a site's register: an entry with the MAC of one that is there takes its place and its number, or
 // without a MAC one with its name and address; others are added. With replace those go that have no such place. The devices that are
-// concerned are settled anew, all in one transaction.
-func (s *Store) ImportRegister(ctx context.Context, site uint64, entries []register.Entry, replace bool, settle SettleRegister) (added, updated int, err error) {
+// concerned are settled anew, all in one transaction. A preview says what would come of it, and leaves everything as it is.
+func (s *Store) ImportRegister(ctx context.Context, site uint64, entries []register.Entry, replace, preview bool, settle SettleRegister) (out RegisterImport, err error) {
 	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		before, err := registerOf(tx, site)
-		if err != nil {
+		if out, err = importRegister(tx, site, entries, replace, settle); err != nil {
 			return err
 		}
-		fresh, changed, err := overlay(site, before, entries)
-		if err != nil {
-			return err
+		if out.Counts, err = countDevices(tx, site); err == nil && preview {
+			err = errPreview
 		}
-		kept := make(map[uint64]bool, len(changed))
-		for _, r := range changed {
-			kept[r.ID] = true
-		}
-		var touched []register.Entry // as they were
-		var gone []uint64
-		for _, e := range before {
-			switch {
-			case kept[e.ID]:
-				touched = append(touched, e)
-			case replace:
-				touched, gone = append(touched, e), append(gone, e.ID)
-			}
-		}
-		for ids := range slices.Chunk(gone, batchSize) {
-			if err := tx.Delete(&entryRow{}, ids).Error; err != nil {
-				return err
-			}
-		}
-		added, updated = len(fresh), len(changed)
-		if err := createMany(tx, fresh); err != nil {
-			return err
-		}
-		if err := createManyOver(tx, changed, func(r entryRow) int { return len(r.Extra) + 2000 }); err != nil {
-			return err
-		}
-		names := map[string]bool{}
-		for _, e := range entries {
-			names[entryIdentity(e)] = true
-		}
-		return resettleRegister(tx, site, settle, touched, func(e register.Entry) bool { return names[entryIdentity(e)] })
+		return err
 	})
-	return added, updated, own(err, "register")
+	if errors.Is(err, errPreview) {
+		err = nil
+	}
+	return out, own(err, "register")
+}
+
+func importRegister(tx *gorm.DB, site uint64, entries []register.Entry, replace bool, settle SettleRegister) (out RegisterImport, err error) {
+	before, err := registerOf(tx, site)
+	if err != nil {
+		return out, err
+	}
+	fresh, changed, err := overlay(site, before, entries)
+	if err != nil {
+		return out, err
+	}
+	becomes := make(map[uint64]*register.Entry, len(changed))
+	for _, r := range changed {
+		e, err := r.entry()
+		if err != nil {
+			return out, err
+		}
+		becomes[r.ID] = &e
+	}
+	var touched []register.Entry // as they were
+	var gone []uint64
+	for _, e := range before {
+		next := becomes[e.ID]
+		switch {
+		case next != nil:
+			touched = append(touched, e)
+			if len(register.Differences(e, *next)) > 0 {
+				out.Changes = append(out.Changes, EntryChange{&e, next})
+			}
+		case replace:
+			touched, gone = append(touched, e), append(gone, e.ID)
+			out.Changes = append(out.Changes, EntryChange{Was: &e})
+		}
+	}
+	for _, r := range fresh {
+		e, err := r.entry()
+		if err != nil {
+			return out, err
+		}
+		out.Changes = append(out.Changes, EntryChange{Becomes: &e})
+	}
+	for ids := range slices.Chunk(gone, batchSize) {
+		if err := tx.Delete(&entryRow{}, ids).Error; err != nil {
+			return out, err
+		}
+	}
+	out.Added, out.Updated = len(fresh), len(changed)
+	if err := createMany(tx, fresh); err != nil {
+		return out, err
+	}
+	if err := createManyOver(tx, changed, func(r entryRow) int { return len(r.Extra) + 2000 }); err != nil {
+		return out, err
+	}
+	names := map[string]bool{}
+	for _, e := range entries {
+		names[entryIdentity(e)] = true
+	}
+	return out, resettleRegister(tx, site, settle, touched, func(e register.Entry) bool { return names[entryIdentity(e)] })
 }
 
 // resettleRegister settles the devices anew that are concerned by entries as they were and by those that now are meant.
@@ -180,28 +239,19 @@ func resettleRegister(tx *gorm.DB, site uint64, settle SettleRegister, were []re
 // concerned are settled anew. Where another entry says the same of whom it means, ErrTaken is given.
 func (s *Store) SaveEntry(ctx context.Context, site uint64, e *register.Entry, settle SettleRegister) error {
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		before, err := registerOf(tx, site)
-		if err != nil {
-			return err
-		}
-		var were []register.Entry
-		for _, other := range before {
-			switch {
-			case other.ID == e.ID:
-				were = append(were, other)
-			case entryIdentity(other) == entryIdentity(*e):
-				return gorm.ErrDuplicatedKey
+		change := EntryChange{Becomes: e}
+		if e.ID != 0 {
+			var row entryRow
+			if err := tx.Clauses(lockRow).First(&row, e.ID).Error; err != nil {
+				return err
 			}
+			was, err := row.entry()
+			if err != nil {
+				return err
+			}
+			change.Was = &was
 		}
-		row, err := toEntryRow(site, *e)
-		if err != nil {
-			return err
-		}
-		if err := tx.Save(&row).Error; err != nil {
-			return err
-		}
-		e.ID = row.ID
-		return resettleRegister(tx, site, settle, were, func(other register.Entry) bool { return other.ID == row.ID })
+		return changeEntries(tx, site, []*EntryChange{&change}, settle)
 	})
 	return own(err, "an entry of the register that means the same device")
 }
@@ -227,10 +277,7 @@ func (s *Store) RemoveEntry(ctx context.Context, id uint64, settle SettleRegiste
 		if err != nil {
 			return err
 		}
-		if err := tx.Delete(&row).Error; err != nil {
-			return err
-		}
-		return resettleRegister(tx, row.SiteID, settle, []register.Entry{was}, func(register.Entry) bool { return false })
+		return changeEntries(tx, row.SiteID, []*EntryChange{{Was: &was}}, settle)
 	})
 	return own(err, fmt.Sprintf("entry %d of the register", id))
 }

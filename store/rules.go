@@ -10,6 +10,7 @@ import (
 type RuleFile struct {
 	ID        uint64
 	SiteID    uint64
+	Purpose   string // what its rules are for: RulesIdentify or RulesJudge
 	Name      string
 	Text      string
 	Active    bool
@@ -20,10 +21,16 @@ type RuleFile struct {
 // TableName is the table's.
 func (RuleFile) TableName() string { return "rule_files" }
 
-// RuleFiles gives a site's files of rules.
-func (s *Store) RuleFiles(ctx context.Context, site uint64) ([]RuleFile, error) {
+// What the rules of a file are for.
+const (
+	RulesIdentify = "identify" // they tell what devices are
+	RulesJudge    = "judge"    // they tell what is wrong
+)
+
+// RuleFiles gives a site's files of rules for one purpose; "" stands for all.
+func (s *Store) RuleFiles(ctx context.Context, site uint64, purpose string) ([]RuleFile, error) {
 	var all []RuleFile
-	err := s.db.WithContext(ctx).Where("site_id = ?", site).Order("id").Find(&all).Error
+	err := s.db.WithContext(ctx).Where("site_id = ? AND (purpose = ? OR ? = '')", site, purpose, purpose).Order("id").Find(&all).Error
 	return all, own(err, "rules")
 }
 
@@ -39,7 +46,7 @@ func (s *Store) SaveRuleFile(ctx context.Context, f *RuleFile) error {
 	return own(s.db.WithContext(ctx).Save(f).Error, fmt.Sprintf("file of rules %q", f.Name))
 }
 
-// RemoveRuleFile takes one away.
+// RemoveRuleFile deletes one.
 func (s *Store) RemoveRuleFile(ctx context.Context, id uint64) error {
 	return own(s.db.WithContext(ctx).Delete(&RuleFile{}, id).Error, fmt.Sprintf("file of rules %d", id))
 }

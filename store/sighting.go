@@ -359,14 +359,71 @@ func MarkOf(s evidence.Sighting) SightingMark {
 	return SightingMark{sortable(s.Addr), macBytes(s.MAC), s.Unit}
 }
 
-// SightingsBehind gives some sightings of a sweep, whether it runs or has ended: those behind a mark, at most limit.
-func (s *Store) SightingsBehind(ctx context.Context, sweep uint64, mark SightingMark, limit int) ([]evidence.Sighting, error) {
-	where, args := "", []any{}
-	if mark.Addr != nil {
-		where, args = "AND s.addr >= ? AND (s.addr, s.mac, s.unit) > (?, ?, ?) ", []any{mark.Addr, mark.Addr, mark.MAC, mark.Unit}
-	}
-	list, err := sightingsOf(s.db.WithContext(ctx), sweep, where, limit, args...)
+// SightingsBehind gives some sightings of a sweep, whether it runs or has ended: those behind a mark, the first skip of them passed over, at most
+// limit.
+func (s *Store) SightingsBehind(ctx context.Context, sweep uint64, mark SightingMark, skip, limit int) ([]evidence.Sighting, error) {
+	list, err := s.sightingsBehind(ctx, sweep, mark, skip, limit)
 	return list, own(err, "sightings")
+}
+
+func (s *Store) sightingsBehind(ctx context.Context, sweep uint64, mark SightingMark, skip, limit int) ([]evidence.Sighting, error) {
+	db := s.db.WithContext(ctx)
+	if skip > 0 {
+		// Its place comes from the keys alone: no facts of what is passed over are read.
+		from, err := whomSaw(db, sweep)
+		if err != nil {
+			return nil, err
+		}
+		var behind []SightingMark
+		where, args := mark.where()
+		err = from(&behind, "SELECT s.addr, s.mac, s.unit FROM ", where+"ORDER BY s.addr, s.mac, s.unit LIMIT 1 OFFSET ?", append(args, skip-1)...)
+		if err != nil || len(behind) == 0 {
+			return nil, err
+		}
+		mark = behind[0]
+	}
+	where, args := mark.where()
+	return sightingsOf(db, sweep, where, limit, args...)
+}
+
+// whomSaw gives a way to ask whom a sweep saw: what stands before and behind the table in the query, and what is filled in behind. Of a sweep that was
+// continued, what it saw of somebody anew takes the place of what it saw before.
+func whomSaw(db *gorm.DB, sweep uint64) (func(into any, before, behind string, args ...any) error, error) {
+	var sealed, drafted bool
+	if err := db.Raw("SELECT EXISTS (SELECT 1 FROM sightings WHERE sweep_id = ?)", sweep).Scan(&sealed).Error; err != nil {
+		return nil, err
+	}
+	if err := db.Raw("SELECT EXISTS (SELECT 1 FROM drafts WHERE sweep_id = ?)", sweep).Scan(&drafted).Error; err != nil {
+		return nil, err
+	}
+	table, sweeps := "sightings s WHERE s.sweep_id = ? ", []any{sweep}
+	switch {
+	case sealed && drafted:
+		table, sweeps = "(SELECT addr, mac, unit FROM sightings WHERE sweep_id = ? UNION SELECT addr, mac, unit FROM drafts WHERE sweep_id = ?) s WHERE 1 ", []any{sweep, sweep}
+	case drafted:
+		table = "drafts s WHERE s.sweep_id = ? "
+	}
+	return func(into any, before, behind string, args ...any) error {
+		return db.Raw(before+table+behind, append(sweeps, args...)...).Scan(into).Error
+	}, nil
+}
+
+// where leaves out what is not behind the mark.
+func (m SightingMark) where() (string, []any) {
+	if m.Addr == nil {
+		return "", nil
+	}
+	// The blank keeps GORM from taking the bytes of the address, right behind a bracket, for a list of values.
+	return "AND s.addr >= ? AND (s.addr, s.mac, s.unit) > ( ?, ?, ?) ", []any{m.Addr, m.Addr, m.MAC, m.Unit}
+}
+
+// CountSightings gives how many a sweep has seen, whether it runs or has ended.
+func (s *Store) CountSightings(ctx context.Context, sweep uint64) (n int64, err error) {
+	from, err := whomSaw(s.db.WithContext(ctx), sweep)
+	if err == nil {
+		err = from(&n, "SELECT COUNT(*) FROM ", "")
+	}
+	return n, own(err, "sightings")
 }
 
 // EachSighting gives the sightings of a sweep that has ended one after the other, in order of their addresses.

@@ -22,12 +22,16 @@ type Site struct {
 	NameServers []netip.Addr
 	Stale       string  // why its ledger is to be computed anew from its sweeps; "" where it is not
 	Keeping     Keeping // for how long evidence is kept
+	Zone        string  // its time zone, by its name in the tz database (RFC 6557); "" for that of whoever looks
 }
 
 // Network is one IP subnet of a site; a site is swept nowhere else.
 type Network struct {
-	Name   string
-	Subnet netip.Prefix
+	Name    string
+	Subnet  netip.Prefix
+	Purpose string     // what it is for, one of finding.Uses; "" where nobody has said
+	Gateway netip.Addr // invalid where nobody has said
+	Pool    string     // the ranges that its DHCP server gives out, as somebody wrote them
 }
 
 // MACPrefix gives a MAC prefix to a maker, at one site.
@@ -66,15 +70,19 @@ type siteRow struct {
 	Stale          string
 	KeepDays       int
 	KeepWeeklyDays int
+	Zone           string
 }
 
 func (siteRow) TableName() string { return "sites" }
 
 type networkRow struct {
-	ID     uint64
-	SiteID uint64
-	Name   string
-	Subnet string
+	ID      uint64
+	SiteID  uint64
+	Name    string
+	Subnet  string
+	Purpose string
+	Gateway string
+	Pool    string
 }
 
 func (networkRow) TableName() string { return "networks" }
@@ -89,13 +97,19 @@ type prefixRow struct {
 func (prefixRow) TableName() string { return "mac_prefixes" }
 
 func (r siteRow) site() (Site, error) {
-	site := Site{ID: r.ID, Name: r.Name, Stale: r.Stale, Keeping: Keeping{r.KeepDays, r.KeepWeeklyDays}}
+	site := Site{ID: r.ID, Name: r.Name, Stale: r.Stale, Keeping: Keeping{r.KeepDays, r.KeepWeeklyDays}, Zone: r.Zone}
 	for _, n := range r.Networks {
 		subnet, err := netip.ParsePrefix(n.Subnet)
 		if err != nil {
 			return Site{}, fmt.Errorf("stored network %d: %w", n.ID, err)
 		}
-		site.Networks = append(site.Networks, Network{n.Name, subnet})
+		network := Network{Name: n.Name, Subnet: subnet, Purpose: n.Purpose, Pool: n.Pool}
+		if n.Gateway != "" {
+			if network.Gateway, err = netip.ParseAddr(n.Gateway); err != nil {
+				return Site{}, fmt.Errorf("stored network %d: %w", n.ID, err)
+			}
+		}
+		site.Networks = append(site.Networks, network)
 	}
 	for _, p := range r.Prefixes {
 		prefix, err := registry.ParsePrefix(p.Prefix)
@@ -118,7 +132,7 @@ func (r siteRow) site() (Site, error) {
 func (s *Store) CreateSite(ctx context.Context, site *Site) error {
 	row := siteRow{Name: site.Name, NameServers: addrsText(site.NameServers)}
 	for _, n := range site.Networks {
-		row.Networks = append(row.Networks, networkRow{Name: n.Name, Subnet: n.Subnet.String()})
+		row.Networks = append(row.Networks, toNetworkRow(0, n))
 	}
 	for _, p := range site.Prefixes {
 		row.Prefixes = append(row.Prefixes, prefixRow{Prefix: p.Prefix.String(), Maker: p.Maker})
@@ -144,8 +158,28 @@ func (s *Store) DeleteSite(ctx context.Context, site uint64) error {
 
 // AddNetwork adds a network to a site. One that is there already gives ErrTaken.
 func (s *Store) AddNetwork(ctx context.Context, site uint64, n Network) error {
-	row := networkRow{SiteID: site, Name: n.Name, Subnet: n.Subnet.String()}
+	row := toNetworkRow(site, n)
 	return own(s.db.WithContext(ctx).Create(&row).Error, "network "+row.Subnet)
+}
+
+func toNetworkRow(site uint64, n Network) networkRow {
+	row := networkRow{SiteID: site, Name: n.Name, Subnet: n.Subnet.String(), Purpose: n.Purpose, Pool: n.Pool}
+	if n.Gateway.IsValid() {
+		row.Gateway = n.Gateway.String()
+	}
+	return row
+}
+
+// SetNetwork writes what a site says of one of its networks, by its subnet.
+func (s *Store) SetNetwork(ctx context.Context, site uint64, n Network) error {
+	row := toNetworkRow(site, n)
+	var known networkRow
+	err := s.db.WithContext(ctx).Where("site_id = ? AND subnet = ?", site, row.Subnet).First(&known).Error
+	if err == nil {
+		row.ID = known.ID
+		err = s.db.WithContext(ctx).Save(&row).Error
+	}
+	return own(err, "network "+row.Subnet)
 }
 
 // RemoveNetwork takes a network out of a site's fence.
@@ -170,6 +204,11 @@ type Keeping struct{ Days, WeeklyDays int }
 func (s *Store) SetKeeping(ctx context.Context, site uint64, k Keeping) error {
 	changes := map[string]any{"keep_days": k.Days, "keep_weekly_days": k.WeeklyDays}
 	return own(s.db.WithContext(ctx).Model(&siteRow{}).Where("id = ?", site).Updates(changes).Error, fmt.Sprintf("site %d", site))
+}
+
+// SetZone says which time zone a site is in.
+func (s *Store) SetZone(ctx context.Context, site uint64, zone string) error {
+	return own(s.db.WithContext(ctx).Model(&siteRow{}).Where("id = ?", site).Update("zone", zone).Error, fmt.Sprintf("site %d", site))
 }
 
 // SetStale says why a site's ledger is to be computed anew.

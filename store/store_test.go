@@ -305,15 +305,21 @@ func TestImportRegisterOverlays(t *testing.T) {
 	}
 	mac := hwaddr.MustParse("48:9b:34:00:00:01")
 	first := []register.Entry{{Name: "a", MAC: mac, Extra: map[string]string{"Key": "K7"}}, {Name: "b"}}
-	if added, updated, err := s.ImportRegister(t.Context(), site.ID, first, false, same); err != nil || added != 2 || updated != 0 {
-		t.Fatalf("added %d, updated %d, %v", added, updated, err)
+	if done, err := s.ImportRegister(t.Context(), site.ID, first, false, false, same); err != nil || done.Added != 2 || done.Updated != 0 {
+		t.Fatalf("%+v, %v", done, err)
 	}
 	second := []register.Entry{{Name: "a renamed", MAC: mac}, {Name: "c"}}
-	if added, updated, err := s.ImportRegister(t.Context(), site.ID, second, false, same); err != nil || added != 1 || updated != 1 {
-		t.Fatalf("added %d, updated %d, %v", added, updated, err)
+	for _, preview := range []bool{true, true, false} { // what is shown is not done, and done as it was shown
+		done, err := s.ImportRegister(t.Context(), site.ID, second, false, preview, same)
+		if err != nil || done.Added != 1 || done.Updated != 1 || len(done.Changes) != 2 || done.Changes[0].Was.Name != "a" || done.Changes[0].Becomes.Name != "a renamed" || done.Changes[1].Was != nil {
+			t.Fatalf("preview %t: %+v, %v", preview, done, err)
+		}
+	}
+	if done, err := s.ImportRegister(t.Context(), site.ID, []register.Entry{{Name: "c"}}, true, true, same); err != nil || len(done.Changes) != 2 || done.Changes[0].Becomes != nil {
+		t.Fatalf("in the place of three entries, one of them: %+v, %v", done, err)
 	}
 	broken := errors.New("matching failed")
-	_, _, err := s.ImportRegister(t.Context(), site.ID, []register.Entry{{Name: "d"}}, true, func(_ ledger.Shelf, _ *ledger.Result, all, changed []register.Entry) ([]uint64, error) {
+	_, err := s.ImportRegister(t.Context(), site.ID, []register.Entry{{Name: "d"}}, true, false, func(_ ledger.Shelf, _ *ledger.Result, all, changed []register.Entry) ([]uint64, error) {
 		if len(all) != 1 || len(changed) != 4 {
 			t.Errorf("of the register's %d entries %d have changed, want those that went and the new one", len(all), len(changed))
 		}
@@ -421,5 +427,93 @@ func TestServerStartsAgainOnItsData(t *testing.T) {
 	}
 	if left, _ := filepath.Glob(filepath.Join(dir, "start.sql")); len(left) > 0 {
 		t.Error("the file with the password was left behind")
+	}
+}
+
+// A sweep that was continued is looked at from anywhere in it: what it saw before, what it saw anew of the same, and what it saw besides.
+func TestPartsOfAContinuedSweep(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	record := store.Sweep{SiteID: site.ID, Ranges: "10.40.1.0/24", State: store.Running, Began: began}
+	if err := s.CreateSweep(t.Context(), &record); err != nil {
+		t.Fatal(err)
+	}
+	see := func(hosts ...int) {
+		var list []evidence.Sighting
+		for _, host := range hosts {
+			list = append(list, evidence.Sighting{Addr: netip.MustParseAddr(fmt.Sprintf("10.40.1.%d", host)), Answered: true, FirstAt: began})
+		}
+		if _, err := s.SaveSightings(t.Context(), record.ID, list); err != nil {
+			t.Fatal(err)
+		}
+	}
+	check := func(hosts ...string) {
+		t.Helper()
+		if n, err := s.CountSightings(t.Context(), record.ID); err != nil || n != int64(len(hosts)) {
+			t.Errorf("%d sightings, %v; want %d", n, err, len(hosts))
+		}
+		for skip := range hosts {
+			part, err := s.SightingsBehind(t.Context(), record.ID, store.SightingMark{}, skip, 2)
+			if err != nil || len(part) != min(2, len(hosts)-skip) || part[0].Addr.String() != "10.40.1."+hosts[skip] {
+				t.Errorf("%d on: %v, %v", skip, part, err)
+			}
+		}
+	}
+	see(1, 2, 5)
+	check("1", "2", "5")
+	record.State = store.Stopped
+	err := s.ApplySweep(t.Context(), &record, func(ledger.Shelf, *store.Seen, []uint64) (ledger.Result, error) { return ledger.Result{}, nil },
+		func(ledger.Shelf, *ledger.Result) ([]uint64, error) { return nil, nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	check("1", "2", "5")
+	see(2, 4)
+	check("1", "2", "4", "5")
+}
+
+// A sighting leads to the device that held its place by its time: the latest that was met there before, or else the first that was met there later.
+func TestWhoHeldASightingsPlace(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	place, mac := netip.MustParseAddr("10.40.1.9"), hwaddr.MustParse("48:9b:34:00:00:09")
+	lone := hwaddr.MustParse("48:9b:34:00:00:99")
+	holding := func(name string, since time.Time) ledger.Device {
+		d := device(place.String(), mac.String(), name)
+		d.Holds = []ledger.Tenure{{Addr: place, MAC: mac, Vantage: "sim0", Since: since, SinceSweep: 1}}
+		return d
+	}
+	put(t, s, site.ID, func([]ledger.Device) []ledger.Device {
+		third := device("10.40.1.99", lone.String(), "third")
+		third.Holds = []ledger.Tenure{{MAC: lone, Vantage: "sim0", Since: began, SinceSweep: 1}}
+		return []ledger.Device{holding("first", began), holding("second", began.Add(2*time.Hour)), third}
+	}, nil)
+	stored, err := s.Devices(t.Context(), site.ID)
+	if err != nil || len(stored) != 3 {
+		t.Fatal(stored, err)
+	}
+	number := map[string]uint64{}
+	for _, d := range stored {
+		number[store.DisplayName(d)] = d.ID
+	}
+	for _, c := range []struct {
+		what string
+		at   evidence.Sighting
+		want uint64
+	}{
+		{"while the first held it", evidence.Sighting{Addr: place, MAC: mac, FirstAt: began.Add(time.Hour)}, number["first"]},
+		{"while the second did", evidence.Sighting{Addr: place, MAC: mac, FirstAt: began.Add(3 * time.Hour)}, number["second"]},
+		{"before either", evidence.Sighting{Addr: place, MAC: mac, FirstAt: began.Add(-time.Hour)}, number["first"]},
+		{"with another MAC", evidence.Sighting{Addr: place, MAC: hwaddr.MustParse("48:9b:34:00:00:0a"), FirstAt: began.Add(time.Hour)}, 0},
+		{"a unit behind it", evidence.Sighting{Addr: place, MAC: mac, Unit: "modbus/7", FirstAt: began.Add(time.Hour)}, 0},
+		{"without an address", evidence.Sighting{MAC: mac, FirstAt: began.Add(time.Hour)}, 0},
+		{"one that has no address", evidence.Sighting{MAC: lone, FirstAt: began.Add(time.Hour)}, number["third"]},
+	} {
+		if got, err := s.HeldBy(t.Context(), site.ID, []evidence.Sighting{c.at}); err != nil || got[0] != c.want {
+			t.Errorf("%s it was %v, %v; want %d", c.what, got, err, c.want)
+		}
+	}
+	if got, err := s.HeldBy(t.Context(), site.ID+1, []evidence.Sighting{{Addr: place, MAC: mac, FirstAt: began}}); err != nil || got[0] != 0 {
+		t.Errorf("another site's device held it: %v, %v", got, err)
 	}
 }

@@ -187,7 +187,7 @@ func (s *Store) SaveSweep(ctx context.Context, sweep Sweep) error {
 	return own(s.db.WithContext(ctx).Save(&row).Error, fmt.Sprintf("sweep %d", sweep.ID))
 }
 
-// NameSweep gives a sweep a name; an empty one takes it away.
+// NameSweep gives a sweep a name; an empty one clears it.
 func (s *Store) NameSweep(ctx context.Context, sweep uint64, name string) error {
 	if _, err := s.Sweep(ctx, sweep); err != nil {
 		return err
@@ -220,7 +220,7 @@ func (s *Store) HasSweep(ctx context.Context, site uint64, vantage string, began
 	return n > 0, own(err, "sweeps")
 }
 
-// RemoveImports takes away what came in of sweeps from files that are not there yet: those of these numbers, or without any all.
+// RemoveImports deletes what came in of sweeps from files that are not complete yet: those of these numbers, or without any all.
 func (s *Store) RemoveImports(ctx context.Context, sweeps ...uint64) error {
 	query := s.db.WithContext(ctx).Where("state = ?", Importing)
 	if len(sweeps) > 0 {

@@ -9,6 +9,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 	"airdrift/core/ledger"
 )
@@ -165,4 +166,41 @@ func (s *Store) history(ctx context.Context, device uint64, below SweepMark, lim
 	}
 	slices.SortStableFunc(list, func(a, b SightingOf) int { return at[a.Sweep] - at[b.Sweep] })
 	return list, next, nil
+}
+
+// HeldBy gives for each of some sightings of a site the device that is taken to have held its place then: the last that was met there by its
+// time, or else the first that was met there later; 0 for none.
+func (s *Store) HeldBy(ctx context.Context, site uint64, sightings []evidence.Sighting) ([]uint64, error) {
+	held := make([]uint64, len(sightings))
+	var rows []tenureRow
+	for part := range slices.Chunk(sightings, batchSize) {
+		var addrs, macs [][]byte
+		for _, sg := range part {
+			addrs = append(addrs, sortable(sg.Addr))
+			if !sg.Addr.IsValid() { // of which there may be very many
+				macs = append(macs, macBytes(sg.MAC))
+			}
+		}
+		var some []tenureRow
+		err := s.db.WithContext(ctx).Select("device_id, addr, mac, unit, since").Where("site_id = ? AND addr IN ? AND (addr <> '' OR mac IN ?)", site, addrs, macs).
+			Order("since DESC, id DESC").Find(&some).Error
+		if err != nil {
+			return nil, own(err, "tenures")
+		}
+		rows = append(rows, some...)
+	}
+	at := map[evidence.Who][]tenureRow{}
+	for _, r := range rows {
+		who := evidence.Who{Addr: fromSortable(r.Addr), MAC: macOf(r.MAC), Unit: r.Unit}
+		at[who] = append(at[who], r)
+	}
+	for i, sg := range sightings {
+		for _, r := range at[sg.Who()] { // the latest first
+			held[i] = r.DeviceID
+			if !r.Since.After(sg.FirstAt) {
+				break
+			}
+		}
+	}
+	return held, nil
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -59,24 +60,55 @@ type TimesQuery struct {
 // Times gives how long devices took over their answers in one protocol, in no order, and in which protocols how many devices answered, most of
 // them first.
 func (s *Store) Times(ctx context.Context, q TimesQuery) (list []DeviceTimes, answered []ProtocolCount, err error) {
+	of, err := s.timesBy(ctx, q.Sweep)
+	if err != nil {
+		return nil, nil, err
+	}
+	for protocol, devices := range of {
+		answered = append(answered, ProtocolCount{protocol, len(devices)})
+	}
+	slices.SortFunc(answered, func(a, b ProtocolCount) int {
+		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Protocol, b.Protocol))
+	})
+	if q.Protocol == "" && len(answered) > 0 {
+		q.Protocol = answered[0].Protocol
+	}
+	list, err = s.timesOf(ctx, of[q.Protocol], q)
+	return list, answered, err
+}
+
+// AllTimes gives how long devices took over their answers in a sweep, by their numbers, in order of the protocols.
+func (s *Store) AllTimes(ctx context.Context, sweep uint64) (map[uint64][]evidence.Times, error) {
+	by, err := s.timesBy(ctx, sweep)
+	of := map[uint64][]evidence.Times{}
+	for _, protocol := range slices.Sorted(maps.Keys(by)) {
+		for device, times := range by[protocol] {
+			of[device] = append(of[device], times)
+		}
+	}
+	return of, err
+}
+
+// timesBy gives how long devices took over their answers in a sweep, by protocol and device.
+func (s *Store) timesBy(ctx context.Context, sweep uint64) (of map[string]map[uint64]evidence.Times, err error) {
 	db := s.db.WithContext(ctx)
 	var row sweepRow
-	if err := db.Select("id, site_id").First(&row, q.Sweep).Error; err != nil {
-		return nil, nil, own(err, fmt.Sprintf("sweep %d", q.Sweep))
+	if err := db.Select("id, site_id").First(&row, sweep).Error; err != nil {
+		return nil, own(err, fmt.Sprintf("sweep %d", sweep))
 	}
 	var all [][]byte
-	if err := db.Raw("SELECT times FROM sightings WHERE sweep_id = ? ORDER BY addr, mac, unit", q.Sweep).Scan(&all).Error; err != nil {
-		return nil, nil, own(err, "sightings")
+	if err := db.Raw("SELECT times FROM sightings WHERE sweep_id = ? ORDER BY addr, mac, unit", sweep).Scan(&all).Error; err != nil {
+		return nil, own(err, "sightings")
 	}
-	numbers, err := devicesIn(db, q.Sweep, len(all))
+	numbers, err := devicesIn(db, sweep, len(all))
 	if err != nil {
-		return nil, nil, own(err, "sightings")
+		return nil, own(err, "sightings")
 	}
 	now, err := presentNumbers(db, row.SiteID, numbers)
 	if err != nil {
-		return nil, nil, own(err, "devices")
+		return nil, own(err, "devices")
 	}
-	of := map[string]map[uint64]evidence.Times{} // by protocol and device
+	of = map[string]map[uint64]evidence.Times{}
 	for i, packed := range all {
 		device := numbers[i]
 		if to, merged := now[device]; merged {
@@ -95,17 +127,7 @@ func (s *Store) Times(ctx context.Context, q TimesQuery) (list []DeviceTimes, an
 			of[t.Protocol][device] = t
 		}
 	}
-	for protocol, devices := range of {
-		answered = append(answered, ProtocolCount{protocol, len(devices)})
-	}
-	slices.SortFunc(answered, func(a, b ProtocolCount) int {
-		return cmp.Or(cmp.Compare(b.Devices, a.Devices), cmp.Compare(a.Protocol, b.Protocol))
-	})
-	if q.Protocol == "" && len(answered) > 0 {
-		q.Protocol = answered[0].Protocol
-	}
-	list, err = s.timesOf(ctx, of[q.Protocol], q)
-	return list, answered, err
+	return of, nil
 }
 
 // ProtocolCount is how many devices answered in a protocol.

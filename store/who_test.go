@@ -57,7 +57,7 @@ func TestCredentialsAreKeptSealed(t *testing.T) {
 func TestRuleFilesAndLeases(t *testing.T) {
 	s := storetest.Open(t)
 	site := newSite(t, s)
-	file := store.RuleFile{SiteID: site.ID, Name: "garden", Text: "rules: []", ChangedBy: "mason", ChangedAt: began}
+	file := store.RuleFile{SiteID: site.ID, Purpose: store.RulesIdentify, Name: "garden", Text: "rules: []", ChangedBy: "mason", ChangedAt: began}
 	if err := s.SaveRuleFile(t.Context(), &file); err != nil || file.ID == 0 {
 		t.Fatal(file, err)
 	}
@@ -65,11 +65,11 @@ func TestRuleFilesAndLeases(t *testing.T) {
 	if err := s.SaveRuleFile(t.Context(), &file); err != nil {
 		t.Fatal(err)
 	}
-	again := store.RuleFile{SiteID: site.ID, Name: "garden", Text: "rules: []", ChangedAt: began}
+	again := store.RuleFile{SiteID: site.ID, Purpose: store.RulesIdentify, Name: "garden", Text: "rules: []", ChangedAt: began}
 	if err := s.SaveRuleFile(t.Context(), &again); !errors.Is(err, store.ErrTaken) {
 		t.Errorf("a second of that name: %v", err)
 	}
-	all, err := s.RuleFiles(t.Context(), site.ID)
+	all, err := s.RuleFiles(t.Context(), site.ID, store.RulesIdentify)
 	if err != nil || len(all) != 1 || !all[0].Active || all[0].Text != "rules: []" {
 		t.Errorf("%+v, %v", all, err)
 	}
@@ -97,7 +97,7 @@ func TestRuleFilesAndLeases(t *testing.T) {
 		t.Error(err)
 	}
 	if kept, err = s.Leases(t.Context(), site.ID); err != nil || len(kept) != 0 {
-		t.Errorf("forgotten, there are %+v, %v", kept, err)
+		t.Errorf("deleted, there are %+v, %v", kept, err)
 	}
 }
 

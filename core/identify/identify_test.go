@@ -188,7 +188,7 @@ func BenchmarkIdentify(b *testing.B) {
 	engine := New(Default(), nil)
 	items := facts("arp.mac 00:00:01:02:03:04", "echo.ttl 64", "tcp.open 80", "tcp.open 9100", "tcp.open 515", "tcp.open 631",
 		"http.title Laser Printer in the hall", "http.server nginx", "http.status 200", "ftp.greeting 220 ready")
-	registry.IEEE()
+	engine.Identify(items) // the tables are read once
 	for b.Loop() {
 		engine.Identify(items)
 	}

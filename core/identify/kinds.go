@@ -14,15 +14,21 @@ var expects = map[string][]string{
 	"pbx":      {"server", "phone", "voice-gateway", "virtual-machine"},
 	"intercom": {"camera", "phone", "access-controller"}, "video-recorder": {"camera", "storage", "server", "virtual-machine"}, "voice-gateway": {"phone", "pbx", "gateway"},
 	"paging-speaker": {"phone", "media-player", "voice-gateway"}, "display": {"media-player", "workstation"}, "stage-node": {"lighting-controller", "media-player"},
-	"hmi": {"plc", "plant-controller", "workstation"}, "drive": {"plc"}, "meter": {"plc", "plant-controller", "sensor", "gateway"}, "sensor": {"plc"},
+	"hmi": {"plc", "plant-controller", "workstation"}, "drive": {"plc", "plant-controller"}, "meter": {"plc", "plant-controller", "sensor", "gateway"}, "sensor": {"plc"},
 	"thermostat": {"plant-controller", "sensor"}, "lighting-controller": {"plant-controller", "gateway"}, "irrigation-controller": {"plant-controller", "plc"},
-	"access-controller": {"plant-controller"}, "ups": {"pdu", "server"}, "pdu": {"ups", "meter", "sensor"}, "serial-server": {"gateway"},
+	"plant-controller": {"plc"}, "access-controller": {"plant-controller"}, "ups": {"pdu", "server"}, "pdu": {"ups", "meter", "sensor"}, "serial-server": {"gateway"},
 	"gateway": {"plc", "plant-controller"}, "access-point": {"router", "switch"}, "firewall": {"router", "switch", "virtual-machine"}, "router": {"virtual-machine"}, "modem": {"router"},
 	"lab-instrument": {"workstation"}, "smart-plug": {"sensor", "meter"},
 }
 
 // includes says which kinds are special cases of another: what speaks for them speaks for that, too, and where it cannot be told which it is, that is believed.
 var includes = map[string][]string{"printer": {"label-printer"}, "mobile": {"tablet"}, "workstation": {"laptop"}}
+
+// IsPartOf reports whether a device of one kind does, or is, what another is called by besides, or a system is built on another, so that facts of that are no
+// word against it.
+func IsPartOf(kind, besides string) bool {
+	return slices.Contains(expects[kind], besides) || slices.Contains(includes[kind], besides) || baseOf(kind) == besides
+}
 
 // perhaps is how much has to speak for a special case that is not believed for it to be named beside the general one.
 const perhaps = 3
@@ -39,7 +45,7 @@ func believeKind(claim *Claim) {
 	all := standings(claim.Others)
 	best := -1
 	for i, a := range all {
-		if a.own >= needed && !slices.ContainsFunc(all, func(b standing) bool { return b.Value != a.Value && !a.leads(b) }) {
+		if a.mayBe() && !slices.ContainsFunc(all, func(b standing) bool { return b.Value != a.Value && !a.leads(b) }) {
 			best = i
 			break
 		}
@@ -49,7 +55,7 @@ func believeKind(claim *Claim) {
 		return
 	}
 	believed := all[best]
-	claim.Value, claim.Strength = believed.Value, believed.own
+	claim.Value, claim.Strength = believed.Value, max(believed.own, needed)
 	for _, b := range all {
 		if slices.Contains(expects[b.Value], believed.Value) && b.beyond(believed) >= perhaps && claim.Perhaps == "" {
 			claim.Perhaps = b.Value
@@ -110,7 +116,19 @@ func (a standing) leads(b standing) bool {
 
 // overrules reports whether enough speaks for a kind beyond what speaks for one that it expects.
 func (a standing) overrules(expected standing) bool {
-	return a.own >= needed && a.own-expected.own >= margin || a.beyond(expected) >= needed
+	return a.own >= needed && a.own-expected.own >= margin || a.beyond(expected) >= needed || a.beyond(expected) >= chosen && a.own >= expected.own
+}
+
+// A protocol speaks for a family of kinds, and what chooses among them may be weaker than what it takes to believe a kind alone: chosen is how much has to
+// speak for the special one, and together how much for the family.
+const (
+	chosen   = 5
+	together = 9
+)
+
+// mayBe reports whether enough speaks for a kind for it to be believed if nothing else does.
+func (a standing) mayBe() bool {
+	return a.own >= needed || a.own >= chosen && a.total >= together
 }
 
 // beyond gives what speaks for a kind and not as well for another. What one fact says of both says nothing of which it is, but for what it says more.

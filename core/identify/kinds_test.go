@@ -100,7 +100,7 @@ func TestTablesHoldNothingIdle(t *testing.T) {
 			t.Errorf("there is no fact %q", key)
 		}
 	}
-	for maker, kinds := range publicShares().kinds {
+	for maker, kinds := range publicShares().makers {
 		if len(kinds) == 0 {
 			t.Errorf("nothing that %s makes counts", maker)
 		}
@@ -119,7 +119,7 @@ func TestWhatMakersMostlyMake(t *testing.T) {
 			t.Errorf("%v: %s, want %s", said, got, want)
 		}
 	}
-	for maker, kinds := range publicShares().kinds {
+	for maker, kinds := range publicShares().makers {
 		for kind, strength := range kinds {
 			if strength >= kindFromFamily+needed {
 				t.Errorf("%s: %s counts %d", maker, kind, strength)

@@ -41,8 +41,7 @@ var dividedNumbers = map[uint32]int{11: 8} // Hewlett-Packard
 func (e *Engine) brandVotes(votes []vote, facts []fact) []vote {
 	for i := range facts {
 		f := &facts[i]
-		documented, _ := evidence.FactOf(f.Key)
-		strength := documented.Names
+		strength := f.about.Names
 		if strength == 0 {
 			continue
 		}
@@ -55,8 +54,16 @@ func (e *Engine) brandVotes(votes []vote, facts []fact) []vote {
 				named = append(named, vendor)
 			}
 		}
-		if len(named) == 1 {
-			votes = append(votes, vote{Vendor, named[0], "names-its-maker", "The text names " + named[0] + ".", strength, &f.Item, 0})
+		switch len(named) {
+		case 0:
+			if vendor, strength := houseOf(f); vendor != "" {
+				votes = append(votes, vote{Vendor, vendor, ruleBeginsWithMaker, "The text begins with the name of a registered maker, " + vendor + ".", strength, &f.Item, 0})
+			}
+		case 1:
+			if by := f.about.By; by != evidence.TheMaker && isAbout(f.folded()) || by == evidence.TheKeeper && !beginsWith(f.folded(), named[0]) {
+				strength = weakened(strength)
+			}
+			votes = append(votes, vote{Vendor, named[0], ruleNamesMaker, "The text names " + named[0] + ".", strength, &f.Item, 0})
 		}
 	}
 	return votes
@@ -163,4 +170,11 @@ func registered(organisation string) string {
 	return name
 }
 
-const ruleMACPrefix = "mac-prefix"
+// The names under which what is no rule of a file speaks.
+const (
+	ruleFamily          = "family-of-products"
+	ruleVersion         = "version-of-product"
+	ruleMACPrefix       = "mac-prefix"
+	ruleNamesMaker      = "names-its-maker"
+	ruleBeginsWithMaker = "begins-with-maker"
+)

@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"airdrift/core/evidence"
+	"airdrift/core/registry"
 	"airdrift/core/yamlfile"
 )
 
@@ -35,6 +36,7 @@ type Condition struct {
 	form    *regexp.Regexp
 	pieces  []string // texts in lower case of which whatever form matches holds one; none where there are no such texts
 	lower   string   // Is in lower case
+	anyText bool     // it asks for any text in which a device describes itself
 	grabs   bool     // what a group of form matched is wanted
 	whole   bool     // the only group of form is all of the value
 	span    span     // where Like takes any text of some length
@@ -50,8 +52,11 @@ type Statement struct {
 
 const maxStrength = 30
 
-// described stands among keys for all facts in which a device describes itself (evidence.Fact).
-const described = "described"
+// What stands among keys for all facts in which a device describes itself, and for all that are host names (evidence.Fact).
+const (
+	described = "described"
+	named     = "named"
+)
 
 // Rules is a checked set of rules, indexed so that a fact meets only the rules that could rest on it.
 type Rules struct {
@@ -63,7 +68,8 @@ type Rules struct {
 //go:embed rules/*.yaml
 var ruleFiles embed.FS
 
-// Default gives the rules that ship with the program.
+// Default gives the rules that ship with the program. The first call reads all tables that identifying needs, which takes most of a second of one core: it is made
+// when a program begins, so that the time of a sweep's first questions is its own.
 var Default = sync.OnceValue(func() *Rules {
 	names, err := fs.Glob(ruleFiles, "rules/*.yaml")
 	if err != nil {
@@ -81,6 +87,14 @@ var Default = sync.OnceValue(func() *Rules {
 		}
 		all = append(all, rules...)
 	}
+	registry.IEEE()
+	publicBrands()
+	kin()
+	registeredHouses()
+	plainWords()
+	publicFamilies()
+	publicShares()
+	macKeys()
 	return NewRules(all)
 })
 
@@ -132,21 +146,25 @@ func checkRule(doc *yamlfile.Document, path string, r *Rule) {
 	}
 }
 
-// describing gives the keys of the facts in which devices describe themselves.
-func describing() []string {
-	var keys []string
+// expand puts the keys of the facts that are so in the place of the word that stands for them.
+func expand(keys []string, word string, isSo func(evidence.Fact) bool) []string {
+	at := slices.Index(keys, word)
+	if at < 0 {
+		return keys
+	}
+	var all []string
 	for _, fact := range evidence.Catalogue() {
-		if fact.Describes {
-			keys = append(keys, fact.Key)
+		if isSo(fact) {
+			all = append(all, fact.Key)
 		}
 	}
-	return keys
+	return slices.Concat(keys[:at], all, keys[at+1:])
 }
 
 func checkCondition(doc *yamlfile.Document, path string, c *Condition) {
-	if at := slices.Index(c.Keys, described); at >= 0 {
-		c.Keys = slices.Concat(c.Keys[:at], describing(), c.Keys[at+1:])
-	}
+	c.anyText = slices.Contains(c.Keys, described)
+	c.Keys = expand(c.Keys, described, func(f evidence.Fact) bool { return f.Describes })
+	c.Keys = expand(c.Keys, named, func(f evidence.Fact) bool { return f.By == evidence.TheHost })
 	if len(c.Keys) == 0 {
 		doc.Refuse(path, "a condition needs the keys of the facts it asks for")
 	}
@@ -209,6 +227,7 @@ func (r *Rules) All() []Rule { return r.all }
 // fact is an item with its value prepared for comparison, once and where it is needed.
 type fact struct {
 	evidence.Item
+	about evidence.Fact // what is documented of its key
 	lower string
 	words string // use folded
 }
@@ -225,7 +244,8 @@ func (f *fact) folded() string {
 func prepare(facts []fact, items []evidence.Item) []fact {
 	facts = slices.Grow(facts, len(items))
 	for _, item := range items {
-		facts = append(facts, fact{Item: item, lower: strings.ToLower(item.Value)})
+		documented, _ := evidence.FactOf(item.Key)
+		facts = append(facts, fact{Item: item, about: documented, lower: strings.ToLower(item.Value)})
 	}
 	return facts
 }
@@ -263,7 +283,7 @@ func (r *Rules) votes(votes []vote, facts []fact) []vote {
 				return
 			}
 			if groups, holds := r.all[rule].holds(f, led, facts); holds {
-				votes = r.all[rule].speak(votes, &f.Item, groups)
+				votes = r.all[rule].speak(votes, f, groups)
 			}
 		})
 	}
@@ -356,8 +376,13 @@ func fold(text string) string {
 }
 
 // speak adds the rule's votes on the fact that made it hold.
-func (r *Rule) speak(votes []vote, item *evidence.Item, groups []string) []vote {
+func (r *Rule) speak(votes []vote, f *fact, groups []string) []vote {
+	weak := r.isWeak(f, votes)
 	for _, s := range r.Says {
+		strength := s.Strength
+		if weak {
+			strength = weakened(strength)
+		}
 		value := s.Value
 		if strings.Contains(value, "${") {
 			if value = fill(value, groups); value == "" {
@@ -370,7 +395,7 @@ func (r *Rule) speak(votes []vote, item *evidence.Item, groups []string) []vote 
 		if s.Attribute == Name && isAnybody(value) {
 			continue
 		}
-		votes = append(votes, vote{s.Attribute, value, r.Name, r.Because, s.Strength, item, 0})
+		votes = append(votes, vote{s.Attribute, value, r.Name, r.Because, strength, &f.Item, 0})
 	}
 	return votes
 }

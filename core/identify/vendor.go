@@ -41,11 +41,15 @@ type maker struct {
 	Words []string `yaml:"words"`
 }
 
-// makers reads the list of companies once.
-var makers = sync.OnceValue(func() []maker {
-	var file struct {
-		Vendors []maker `yaml:"vendors"`
-	}
+// companies is the list of companies.
+type companies struct {
+	Vendors []maker    `yaml:"vendors"`
+	Kin     [][]string `yaml:"kin"` // companies of which one is no word against another
+}
+
+// companyList reads the list once.
+var companyList = sync.OnceValue(func() companies {
+	var file companies
 	doc, err := yamlfile.Read("vendors.yaml", vendorFile, &file)
 	if err == nil {
 		err = doc.Faults.Err()
@@ -53,8 +57,26 @@ var makers = sync.OnceValue(func() []maker {
 	if err != nil {
 		panic("identify: the list of makers is broken: " + err.Error())
 	}
-	return file.Vendors
+	return file
 })
+
+func makers() []maker { return companyList().Vendors }
+
+// kin gives the groups that a company is of, by the name that we give it.
+var kin = sync.OnceValue(func() map[string][]int {
+	groups := map[string][]int{}
+	for i, group := range companyList().Kin {
+		for _, name := range group {
+			groups[VendorName(name)] = append(groups[VendorName(name)], i)
+		}
+	}
+	return groups
+})
+
+// areKin reports whether two companies, by the names that we give them, are of one house, or use each other's names.
+func areKin(a, b string) bool {
+	return sameHouse(a, b) || slices.ContainsFunc(kin()[a], func(group int) bool { return slices.Contains(kin()[b], group) })
+}
 
 // aliases gives the one name of a company by each of its folded names.
 var aliases = sync.OnceValue(func() map[string]string {
@@ -94,8 +116,8 @@ func modelName(model string, isMaker func(name string) bool) string {
 	words := strings.Fields(model)
 	for n := min(maxMakerWords, len(words)-1); n > 0; n-- {
 		name := fold(strings.Join(words[:n], " "))
-		if aliases()[name] != "" || isMaker(name) {
-			return strings.Join(words[n:], " ")
+		if rest := strings.Join(words[n:], " "); (aliases()[name] != "" || isMaker(name)) && strings.ContainsFunc(rest, unicode.IsLetter) {
+			return rest
 		}
 	}
 	return strings.Join(words, " ")

@@ -176,8 +176,10 @@ func TestTheIndexMissesNothing(t *testing.T) {
 			t.Fatal(err)
 		}
 		var file struct {
+			From  string `yaml:"from"`
 			Cases []struct {
 				Name  string            `yaml:"name"`
+				Maker string            `yaml:"maker"`
 				From  string            `yaml:"from"`
 				Is    map[string]string `yaml:"is"`
 				Facts []string          `yaml:"facts"`
@@ -199,7 +201,7 @@ func TestTheIndexMissesNothing(t *testing.T) {
 						continue
 					}
 					if groups, ok := rules.all[r].holds(&prepared[i], false, prepared); ok {
-						for _, v := range rules.all[r].speak(nil, &prepared[i].Item, groups) {
+						for _, v := range rules.all[r].speak(nil, &prepared[i], groups) {
 							slow = append(slow, v.rule+" "+v.value)
 						}
 					}

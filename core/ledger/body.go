@@ -151,7 +151,7 @@ func (j *joiner) joinGateway(sweep Sweep) {
 // virtual address (RFC 9568): the one whose own tables give it. Where several do, it belongs to none of them.
 func (j *joiner) joinOwnAddresses() {
 	at := map[string][]int{}
-	named := map[string][]int{} // who gives an address as his own
+	named := map[string][]int{} // which give an address as their own
 	for i, s := range j.sightings {
 		at[s.Addr.String()] = append(at[s.Addr.String()], i)
 		for _, a := range j.tales[i].own {
@@ -176,7 +176,7 @@ func (j *joiner) joinOwnAddresses() {
 	}
 }
 
-// joinGatewayByKey finds the gateway's addresses in other networks where no time to live tells of them: who shows its key,
+// joinGatewayByKey finds the gateway's addresses in other networks where no time to live tells of them: an address that shows its key,
 // has no MAC of its own and is the only one to do so in its network. A key that several of one network show comes from a
 // factory. Virtual addresses of the gateway may lie beside it.
 func (j *joiner) joinGatewayByKey(sweep Sweep) {

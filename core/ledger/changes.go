@@ -49,13 +49,13 @@ func (b *book) compare(body body, at int) {
 		b.changes = append(b.changes, Change{Kind: Moved, Device: at, Before: addrText(before), After: addrText(after)})
 	}
 	b.compareAttributes(d, body, at)
-	// Of several that share an address it is not known who was asked.
+	// Of several that share an address it is not known which was asked.
 	shares := len(d.Contested) > 0 || slices.ContainsFunc(body.addrs(), func(a netip.Addr) bool { return b.shared[a] })
 	if !shares && body.asked() && len(d.Views) > 0 && d.Views[0].Vantage == b.vantage && d.Views[0].Asked != 0 {
 		b.comparePorts(d, body.tale.open, at)
 	}
 	// From another vantage it shows another of its cards. The address of a virtual router is nobody's own.
-	held, shown := d.presentMACs(), body.macs()
+	held, shown := d.PresentMACs(), body.macs()
 	was, is := slices.IndexFunc(held, identifies), slices.IndexFunc(shown, identifies)
 	if seenFromHere && was >= 0 && is >= 0 && !slices.ContainsFunc(shown, func(m hwaddr.MAC) bool { return identifies(m) && slices.Contains(held, m) }) {
 		b.changes = append(b.changes, Change{Kind: Changed, Device: at, Attribute: ChangedMAC, Before: held[was].String(), After: shown[is].String()})

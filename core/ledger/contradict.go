@@ -17,7 +17,7 @@ type likeness struct {
 }
 
 func (b body) likeness() likeness   { return likeness{b.keys, b.identity, b.macs()} }
-func (d Device) likeness() likeness { return likeness{d.Keys, d.Identity, d.presentMACs()} }
+func (d Device) likeness() likeness { return likeness{d.Keys, d.Identity, d.PresentMACs()} }
 
 // surelyKnown is from what strength on, in decibans, two values of one attribute contradict each other.
 const surelyKnown = 20
@@ -107,7 +107,7 @@ func (b *book) mayBeReplaced(body body, d Device) bool {
 	if contradict(body.likeness(), d.likeness()) {
 		return false
 	}
-	if !slices.ContainsFunc(body.macs(), identifies) || !slices.ContainsFunc(d.presentMACs(), identifies) {
+	if !slices.ContainsFunc(body.macs(), identifies) || !slices.ContainsFunc(d.PresentMACs(), identifies) {
 		return true
 	}
 	return b.covers(d) || slices.ContainsFunc(body.addrs(), func(a netip.Addr) bool { return holds(d.Addrs, a) })
@@ -116,13 +116,13 @@ func (b *book) mayBeReplaced(body body, d Device) bool {
 // mayHaveNewPrivateMAC lets a body be a device of its name. One that has kept its private MAC address before keeps it still: one
 // with another address is another device, whatever its name.
 func (b *book) mayHaveNewPrivateMAC(body body, d Device) bool {
-	bothPrivate := slices.ContainsFunc(body.macs(), identifies) && slices.ContainsFunc(d.presentMACs(), identifies)
+	bothPrivate := slices.ContainsFunc(body.macs(), identifies) && slices.ContainsFunc(d.PresentMACs(), identifies)
 	return !(bothPrivate && d.KeepsMAC) && !contradict(body.likeness(), d.likeness())
 }
 
 // mayBeAtItsAddress lets a body be the device that was at its address, where one of them was met without a MAC address of its own.
 func (b *book) mayBeAtItsAddress(body body, d Device) bool {
-	if slices.ContainsFunc(body.macs(), identifies) && slices.ContainsFunc(d.presentMACs(), identifies) {
+	if slices.ContainsFunc(body.macs(), identifies) && slices.ContainsFunc(d.PresentMACs(), identifies) {
 		return false
 	}
 	return !contradict(body.likeness(), d.likeness())

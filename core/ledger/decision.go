@@ -18,7 +18,7 @@ const (
 	DecidedAside DecisionKind = "aside" // the device is set aside; its text is the reason
 	DecidedMerge DecisionKind = "merge" // what Other means is the same device
 	DecidedSplit DecisionKind = "split" // what Other means, a part of it so far, is another device
-	DecidedPin   DecisionKind = "pin"   // whoever is met at an address, or with a MAC address, of Other is the device
+	DecidedPin   DecisionKind = "pin"   // whatever is met at an address, or with a MAC address, of Other is the device
 	DecidedLink  DecisionKind = "link"  // the device is the one that the register's entry of Other means
 	DecidedGroup DecisionKind = "group" // its text is the name of the group that the device belongs to
 )
@@ -53,7 +53,7 @@ const maxKnown = 32
 
 // KnownBy gives what a device is known by.
 func KnownBy(d Device) Known {
-	k := Known{Unit: d.Unit, MACs: d.presentMACs(), Keys: d.Keys, Name: d.Identity.Of(identify.Name), Addrs: d.Addrs[:min(len(d.Addrs), maxKnown)]}
+	k := Known{Unit: d.Unit, MACs: d.PresentMACs(), Keys: d.Keys, Name: d.Identity.Of(identify.Name), Addrs: d.Addrs[:min(len(d.Addrs), maxKnown)]}
 	if d.Entry != nil {
 		k.Entry = d.Entry.ID
 	}
@@ -194,5 +194,5 @@ func find(devices []Device, known Known, byEntry map[uint64]int, byWay []map[str
 func mayBe(d Device, known Known) bool {
 	name := d.Identity.Of(identify.Name)
 	return name == "" || known.Name == "" || SameName(name, known.Name) ||
-		slices.ContainsFunc(d.presentMACs(), func(m hwaddr.MAC) bool { return identifies(m) && slices.Contains(known.MACs, m) })
+		slices.ContainsFunc(d.PresentMACs(), func(m hwaddr.MAC) bool { return identifies(m) && slices.Contains(known.MACs, m) })
 }

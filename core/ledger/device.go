@@ -3,6 +3,7 @@ package ledger
 import (
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -112,6 +113,12 @@ func (v View) Settled() netip.Addr {
 	return netip.Addr{}
 }
 
+// Segment gives the local segment of the vantage; invalid where it is not known.
+func (v View) Segment() netip.Prefix {
+	segment, _ := netip.ParsePrefix(v.Vantage[strings.LastIndex(v.Vantage, " ")+1:])
+	return segment
+}
+
 // Tenure is a time in which a device held an address, with a MAC address, as seen from one vantage.
 type Tenure struct {
 	Addr    netip.Addr // invalid of a device without one
@@ -123,8 +130,8 @@ type Tenure struct {
 	SinceSweep, UntilSweep uint64
 }
 
-// presentMACs gives the MACs that a device has now, as far as is known.
-func (d Device) presentMACs() []hwaddr.MAC {
+// PresentMACs gives the MACs that a device has now, as far as is known.
+func (d Device) PresentMACs() []hwaddr.MAC {
 	if len(d.Former) == 0 {
 		return d.MACs
 	}

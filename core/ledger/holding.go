@@ -86,7 +86,7 @@ func (b *book) endTenures(at int) {
 func (b *book) noteMACs(d *Device, body body) {
 	now := body.macs()
 	for _, m := range now {
-		d.KeepsMAC = d.KeepsMAC || m.IsPrivate() && slices.Contains(d.presentMACs(), m)
+		d.KeepsMAC = d.KeepsMAC || m.IsPrivate() && slices.Contains(d.PresentMACs(), m)
 	}
 	d.Former = slices.DeleteFunc(slices.Clone(d.Former), func(m hwaddr.MAC) bool { return slices.Contains(now, m) })
 	if len(now) > 0 && !b.sweep.Stopped && b.covers(*d) && b.onSegment(*d) {

@@ -23,10 +23,10 @@ type Sweep struct {
 	Ports     []uint16       // TCP ports that each device was asked at; nil where that is not known
 	Off       []string       // protocols that were not used
 	PortsOf   PortsOf        // of sweeps before; nil where that is not known
-	Patience  Patience       // with who was not seen
-	Stopped   bool           // it was stopped, so who was not seen may be there all the same
+	Patience  Patience       // with devices that were not seen
+	Stopped   bool           // it was stopped, so what was not seen may be there all the same
 	Gateway   netip.Addr     // the first router from the vantage; invalid where there is none
-	OnLink    []netip.Prefix // the vantage's own segment
+	OnLink    []netip.Prefix // the vantage's local segment
 	Sightings []evidence.Sighting
 	Hashes    []evidence.Hash                             // of the facts of each sighting; nil where they are to be computed
 	Facts     func(sighting int) ([]evidence.Item, error) // gives the facts where the sightings are without them; nil where they have them
@@ -206,7 +206,7 @@ func (b *book) take(devices []Device, err error) error {
 	return err
 }
 
-// look takes from the shelf whoever the bodies may be, and tells what each body is. What a device was taken for holds for any body that
+// look takes from the shelf whatever the bodies may be, and tells what each body is. What a device was taken for holds for any body that
 // says the same.
 func (b *book) look(bodies []body) error {
 	for i := range bodies {
@@ -243,7 +243,7 @@ func (b *book) look(bodies []body) error {
 	return b.take(b.shelf.KnownBy(b.asked.fresh()))
 }
 
-// lookAround takes from the shelf who else may hold an address of those that were seen, and who was expected where the sweep looked.
+// lookAround takes from the shelf what else may hold an address of those that were seen, and what was expected where the sweep looked.
 func (b *book) lookAround() error {
 	for i, d := range b.devices {
 		if b.touched[i] {
@@ -323,7 +323,7 @@ func (b *book) enter(body body, at int) {
 	d.Was = b.formerNumbers(*d, body)
 	d.Contested = b.stillContested(*d, body)
 	d.Traits = b.traits(body, *d)
-	if segment := b.segment(body); segment.IsValid() || len(d.presentMACs()) == 0 {
+	if segment := b.segment(body); segment.IsValid() || len(d.PresentMACs()) == 0 {
 		d.Segment = segment
 	}
 	d.look(View{Vantage: b.vantage, Addrs: body.addrs(), Seen: b.sweep.Began, Sweep: b.sweep.ID}, body.asked())
@@ -351,7 +351,7 @@ func latest(a, b time.Time) time.Time {
 	return a
 }
 
-// formerID gives the number that a body's sightings stood under before, so that a ledger that is written anew keeps its
+// formerID gives the number that a body's sightings stood under before, so that a ledger that is rebuilt keeps its
 // numbers; 0 where there is none, or another device has it.
 func (b *book) formerID(body body) uint64 {
 	if b.sweep.Devices == nil {

@@ -19,7 +19,7 @@ import (
 func Match(devices []Device, entries []register.Entry, decisions []Decision, covered netrange.Set) []Device {
 	m := newMatcher(slices.DeleteFunc(devices, func(d Device) bool { return d.FirstSeen.IsZero() }), entries)
 	m.byLink(decisions)
-	m.byMAC(Device.presentMACs)
+	m.byMAC(Device.PresentMACs)
 	m.again()
 	m.byMAC(func(d Device) []hwaddr.MAC { return d.Former })
 	m.byAddr()

@@ -80,7 +80,7 @@ func (b *book) renumber(into []int) {
 			d.Was = formerNumbers(d.ID, d.Was, []uint64{former[at]})
 		}
 	}
-	// Who takes over a number was there before, as a part.
+	// What takes over a number was there before, as a part.
 	b.changes = slices.DeleteFunc(b.changes, func(c Change) bool { return c.Kind == Appeared && former[c.Device] == 0 && b.devices[c.Device].ID != 0 })
 	place := make([]int, len(b.devices))
 	kept, touched := b.devices[:0:0], b.touched[:0:0]

@@ -73,7 +73,7 @@ func (b *book) onSegment(d Device) bool {
 }
 
 // addrsNow gives the addresses of a device: those it was seen at, and those it had where this sweep did not look, or where it was never
-// seen from this vantage. A sweep that was stopped takes one away only from who turned up at another, and so does one from a vantage
+// seen from this vantage. A sweep that was stopped takes one only from a device that turned up at another, and so does one from a vantage
 // that has not seen it there, in the network of that other alone.
 func (b *book) addrsNow(d Device, body body) []netip.Addr {
 	now := body.addrs()
@@ -124,7 +124,7 @@ func settled(addrs []netip.Addr) []netip.Addr {
 	return addrs
 }
 
-// stillContested gives the addresses of a device that several were known to share, where the sweep could not see who is there: beyond a
+// stillContested gives the addresses of a device that several were known to share, where the sweep could not see what is there: beyond a
 // router one of them alone answers.
 func (b *book) stillContested(d Device, body body) []netip.Addr {
 	if len(body.macs()) > 0 {
@@ -133,7 +133,7 @@ func (b *book) stillContested(d Device, body body) []netip.Addr {
 	return slices.DeleteFunc(slices.Clone(d.Contested), func(a netip.Addr) bool { return !holds(d.Addrs, a) })
 }
 
-// lookBeyond notes at which addresses somebody answered who has no MAC address, and at which several did.
+// lookBeyond notes at which addresses a device answered that has no MAC address, and at which several did.
 func (b *book) lookBeyond() {
 	b.beyond, b.shared = map[netip.Addr]bool{}, map[netip.Addr]bool{}
 	at := make(map[netip.Addr]hwaddr.MAC, len(b.reader.sightings))

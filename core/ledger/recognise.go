@@ -27,25 +27,25 @@ func (b *book) ways() []way {
 		{"It is the unit it was before, behind the same address.", false,
 			func(x body) []string { return texts(x.behind()) }, func(d Device) []string { return texts(d.Unit) }, nil},
 		{"It has the MAC address it had before.", false,
-			func(x body) []string { return macTexts(x.macs(), false) }, func(d Device) []string { return macTexts(d.presentMACs(), false) }, b.keepsItsCard},
+			func(x body) []string { return macTexts(x.macs(), false) }, func(d Device) []string { return macTexts(d.PresentMACs(), false) }, b.keepsItsCard},
 		{"It is the machine that the sweep was made from, as before.", false,
 			func(x body) []string { return texts(x.tale.self) }, func(d Device) []string { return texts(d.Self) }, nil},
 		{"It tells the MAC address by which it was known before.", false,
 			func(x body) []string { return append(macTexts(x.macs(), false), macTexts(x.tale.told, false)...) },
-			func(d Device) []string { return append(macTexts(d.presentMACs(), false), macTexts(d.Told, false)...) }, b.mayBeBeyond},
+			func(d Device) []string { return append(macTexts(d.PresentMACs(), false), macTexts(d.Told, false)...) }, b.mayBeBeyond},
 		{"It shows the key it showed before.", false,
 			func(x body) []string { return keyTexts(x.keys, true) }, func(d Device) []string { return keyTexts(d.Keys, true) }, b.mayBeReplaced},
 		{"It tells the serial number or identifier it told before.", false,
 			func(x body) []string { return keyTexts(x.keys, false) }, func(d Device) []string { return keyTexts(d.Keys, false) }, b.mayBeReplaced},
 		{"It has the private MAC address it had before.", false,
-			func(x body) []string { return macTexts(x.macs(), true) }, func(d Device) []string { return macTexts(d.presentMACs(), true) }, nil},
+			func(x body) []string { return macTexts(x.macs(), true) }, func(d Device) []string { return macTexts(d.PresentMACs(), true) }, nil},
 		{"It has the name it had before.", false,
 			func(x body) []string { return nameText(x.identity.Of(identify.Name), x.macs()) },
 			func(d Device) []string { return nameText(d.Identity.Of(identify.Name), d.MACs) }, b.mayHaveNewPrivateMAC},
 		{"It has a MAC address it had at some time before.", false,
 			func(x body) []string { return anyMACTexts(x.macs()) }, func(d Device) []string { return anyMACTexts(d.Former) }, b.mayBeBeyond},
 		{"It answers at the same address, and has no MAC address of its own to tell it by.", false,
-			func(x body) []string { return routedText(x.addrs(), x.macs()) }, func(d Device) []string { return routedText(d.Addrs, d.presentMACs()) }, b.mayBeBeyond},
+			func(x body) []string { return routedText(x.addrs(), x.macs()) }, func(d Device) []string { return routedText(d.Addrs, d.PresentMACs()) }, b.mayBeBeyond},
 		{"It answers at the same address, and nothing speaks against it.", false,
 			func(x body) []string { return addrTexts(x.addrs()) }, func(d Device) []string { return addrTexts(d.Addrs) }, b.mayBeAtItsAddress},
 		{"It answers beyond a router at an address that several share, and is one of them.", true,
@@ -77,7 +77,7 @@ func (b *book) recognise(bodies []body) []int {
 			}
 		}
 		if len(wanted) == 0 {
-			continue // nobody who is left shows anything of the kind
+			continue // none that is left shows anything of the kind
 		}
 		for i, body := range bodies {
 			if found[i] >= 0 {

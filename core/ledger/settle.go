@@ -143,7 +143,7 @@ func (c *circle) follow(d Device) {
 	}
 }
 
-// include takes in whoever an entry may mean, and the other entries that may mean the same.
+// include takes in whatever an entry may mean, and the other entries that may mean the same.
 func (c *circle) include(e register.Entry) {
 	t := terms{}
 	entryTerms(t, e)

@@ -115,7 +115,7 @@ func (r *reader) items(i int) []evidence.Item {
 	return items
 }
 
-// takeMACs takes the MAC from those who answer behind one that answers for many: it is not theirs. They are told by having passed a
+// takeMACs takes the MAC from those that answer behind one that answers for many: it is not theirs. They are told by having passed a
 // router where the MAC's own address has passed none.
 func (r *reader) takeMACs() {
 	count := map[hwaddr.MAC]int{}

@@ -13,7 +13,7 @@ import (
 // Verdict is what a person has said of two things that were seen: that they are one device, or that they are not.
 type Verdict struct {
 	One    bool
-	Pin    bool // B is an address or a MAC address: whoever is met there is A
+	Pin    bool // B is an address or a MAC address: whatever is met there is A
 	A, B   Known
 	Device uint64 // of which B is, where they are not one; it keeps its number
 	By     string
@@ -57,7 +57,7 @@ func (k Known) isOf(d Device) bool {
 	if k.Unit != "" || d.Unit != "" {
 		return k.Unit == d.Unit
 	}
-	macs := d.presentMACs()
+	macs := d.PresentMACs()
 	if slices.ContainsFunc(macs, identifies) && len(k.MACs) > 0 {
 		return slices.ContainsFunc(macs, func(m hwaddr.MAC) bool { return slices.Contains(k.MACs, m) })
 	}

@@ -10,7 +10,7 @@ import (
 )
 
 // ARPRequest builds the Ethernet frame that asks who has an IPv4 address (RFC 826). A zero sender address makes it a
-// probe as in RFC 5227, 2.1.1, which leaves no trace in the tables of those who hear it.
+// probe as in RFC 5227, 2.1.1, which leaves no trace in the tables of those that hear it.
 func ARPRequest(from hwaddr.MAC, sender, target netip.Addr) []byte {
 	source, wanted := sender.As4(), target.As4()
 	buf := gopacket.NewSerializeBuffer()

@@ -63,7 +63,7 @@ const (
 // artNetStyles are what devices are (Art-Net 4, table 5).
 var artNetStyles = map[byte]string{0: "node", 1: "controller", 2: "media server", 3: "router", 4: "backup", 5: "configuration tool", 6: "visualiser"}
 
-// artPoll asks all of a segment who is there, once and for no reports later on.
+// artPoll asks all of a segment what is there, once and for no reports later on.
 func artPoll() []byte {
 	message := binary.LittleEndian.AppendUint16(bytes.Clone(artNetID), artNetPoll)
 	return append(message, 0, artNetVersion, 0, 0)
@@ -126,7 +126,7 @@ func (f *found) addUniverses(message []byte) {
 	}
 }
 
-// hearArtNet reads who is there. Answers go to the port of the protocol, wherever the question came from.
+// hearArtNet reads what is there. Answers go to the port of the protocol, wherever the question came from.
 func hearArtNet(d Datagram) ([]evidence.Item, bool) {
 	f := &found{port: evidence.UDP(artNetPort)}
 	ok := (d.To == artNetPort || d.From.Port() == artNetPort) && (readArtNet(d.Message, f) || readArtTable(d.Message, f))

@@ -145,7 +145,7 @@ func (l *bacnetLine) takeAnswer(from bacnetPlace, apdu []byte, service byte, rep
 	}
 	ack := bacnetMessage(bvlcUnicast, from, 0, apduSegmentAck<<4, apdu[1], *next-1, 1)
 	if *next > 0 {
-		_, _ = l.conn.Write(ack) // who does not hear of it sends the segment again
+		_, _ = l.conn.Write(ack) // what does not hear of it sends the segment again
 	}
 	if apdu[0]&4 != 0 || *next != apdu[2]+1 {
 		return more
@@ -214,7 +214,8 @@ func (r bacnetReply) refusal() string {
 	return "error"
 }
 
-// askBACnet asks a device what it is, whom it leads to, and those what they are. Who keeps silent is asked once more.
+// askBACnet asks a device what it is, which others it leads to, and those what they are. One that keeps silent is asked once more, and
+// one that has called out before, twice.
 func askBACnet(ctx context.Context, q Query) ([]evidence.Item, bool) {
 	f, to := q.byDatagram(bacnetPort)
 	conn, err := q.Dialer.Dial(ctx, "udp", to, q.Wait)
@@ -229,15 +230,7 @@ func askBACnet(ctx context.Context, q Query) ([]evidence.Item, bool) {
 			return nil, false
 		}
 	}
-	known := q.known(ctx)
-	if evidence.First(known, evidence.KeyBACnetInstance) != "" {
-		b.line.wait = max(q.Wait, bacnetPatience)
-	}
-	reply, err := b.line.put(ctx, bacnetPlace{}, bacnetWhole, bacnetRead, append(bacnetObject(bacnetAnyDevice), bacnetProperty(1, 75)...))
-	if errors.Is(err, errSilent) {
-		b.line.wait *= 2
-		reply, err = b.line.put(ctx, bacnetPlace{}, bacnetWhole, bacnetRead, append(bacnetObject(bacnetAnyDevice), bacnetProperty(1, 75)...))
-	}
+	reply, known, err := b.ask(ctx)
 	if err != nil {
 		return nil, false
 	}
@@ -256,6 +249,29 @@ func askBACnet(ctx context.Context, q Query) ([]evidence.Item, bool) {
 	return f.items, true
 }
 
+// ask puts the first question, and gives with the answer what is known of the device by then. A device that has called out is waited for longer and asked once more, as it may
+// take long, and what nothing comes back for may have been lost twice; so is one that calls out while it is asked in vain.
+func (b *bacnetVisit) ask(ctx context.Context) (reply bacnetReply, known []evidence.Item, err error) {
+	patient := max(b.query.Wait, bacnetPatience)
+	waits, called := []time.Duration{b.query.Wait, 2 * b.query.Wait}, false
+	for more := waits; ; {
+		known = b.query.known(ctx)
+		switch heard := evidence.First(known, evidence.KeyBACnetInstance) != ""; {
+		case heard && !called && len(more) == len(waits):
+			called, more = true, []time.Duration{patient, 2 * patient, 2 * b.query.Wait}
+		case heard && !called && len(more) == 0:
+			called, more = true, []time.Duration{patient, 2 * b.query.Wait}
+		case len(more) == 0:
+			return reply, known, errSilent
+		}
+		b.line.wait, more = more[0], more[1:]
+		reply, err = b.line.put(ctx, bacnetPlace{}, bacnetWhole, bacnetRead, append(bacnetObject(bacnetAnyDevice), bacnetProperty(1, 75)...))
+		if !errors.Is(err, errSilent) {
+			return reply, known, err
+		}
+	}
+}
+
 // bacnetVisit is the asking of one device.
 type bacnetVisit struct {
 	query    Query
@@ -266,7 +282,7 @@ type bacnetVisit struct {
 	numbers  []uint32 // the instance at each place
 }
 
-// hear takes in who routes and who stands behind.
+// hear takes in which devices route and which stand behind them.
 func (b *bacnetVisit) hear(h bacnetHeard) {
 	for _, n := range h.networks() {
 		if !slices.Contains(b.networks, n) && len(b.networks) < maxBACnetNets {
@@ -289,7 +305,7 @@ func (b *bacnetVisit) patience() time.Duration {
 	return max(b.query.Wait, min(2*b.line.took, bacnetPatience))
 }
 
-// tables reads to whom it passes broadcasts on (J.2.3, J.2.7).
+// tables reads to which devices it passes broadcasts on (J.2.3, J.2.7).
 func (b *bacnetVisit) tables(ctx context.Context) {
 	if b.query.off("tables") || b.query.Addr.Is6() {
 		return
@@ -312,19 +328,23 @@ func (b *bacnetVisit) tables(ctx context.Context) {
 			return enough
 		}
 		if converse(ctx, b.line.conn, []byte{bvlcType, table.ask, 0, 4}, b.patience(), take) != nil {
-			return // who has not the one has not the other
+			return // a device without the one is without the other
 		}
 	}
 }
 
+// maxBACnetCalls is how often, at most, those behind a router are called.
+const maxBACnetCalls = 5
+
 // behind asks a router for its networks and for those on them. Nothing answers a lost question of this sort, so each is put twice where
-// nobody says anything.
+// nobody says anything; and as an answer may be lost or come late behind those of others, each is put again until nothing new is heard.
 func (b *bacnetVisit) behind(ctx context.Context, known []evidence.Item) {
 	if b.query.off("behind") {
 		return
 	}
 	listen := func(question []byte) {
-		for range 2 {
+		for call := range maxBACnetCalls {
+			met := len(b.networks) + len(b.places)
 			err := converse(ctx, b.line.conn, question, b.patience(), func(datagram []byte) verdict {
 				if h, ok := readBACnet(datagram); ok {
 					b.hear(h)
@@ -332,10 +352,11 @@ func (b *bacnetVisit) behind(ctx context.Context, known []evidence.Item) {
 				}
 				return ignore
 			})
-			if !errors.Is(err, errSilent) {
+			isSilent, isNew := errors.Is(err, errSilent), len(b.networks)+len(b.places) > met
+			if err != nil && !isSilent || !isNew && (!isSilent || call > 0) {
 				return
 			}
-		} // who keeps silent leads nowhere
+		} // one that keeps silent leads nowhere
 	}
 	for _, n := range evidence.Values(known, keyBACnetRouter) {
 		if number, err := strconv.ParseUint(n, 10, 16); err == nil {
@@ -381,7 +402,7 @@ func parseBehind(text string) (at bacnetPlace, instance uint32, ok bool) {
 // count from 1, or from a thousand for each building.
 var bacnetRanges = [][2]uint32{{0, 999}, {1000, 9999}, {10000, 99999}, {100000, 999999}, {1000000, bacnetAnyDevice - 1}}
 
-// bacnetCalls asks all of a segment who routes, and who is there, behind routers too.
+// bacnetCalls asks all of a segment which route, and which are there, behind routers too.
 func bacnetCalls() ([][]byte, error) {
 	calls := [][]byte{bacnetMessage(bvlcBroadcast, bacnetPlace{}, npduMessage, npduWhoRoutes)}
 	number := func(context byte, n uint32) []byte {
@@ -398,7 +419,7 @@ func bacnetCalls() ([][]byte, error) {
 	return calls, nil
 }
 
-// hearBACnet reads who says that it is there, or leads elsewhere.
+// hearBACnet reads which device says that it is there, or leads elsewhere.
 func hearBACnet(d Datagram) ([]evidence.Item, bool) {
 	if d.From.Port() != bacnetPort && d.To != bacnetPort {
 		return nil, false
@@ -408,7 +429,7 @@ func hearBACnet(d Datagram) ([]evidence.Item, bool) {
 		message = over6
 	}
 	h, ok := readBACnet(message)
-	if !ok || message[1] == bvlcForwarded { // what is passed on tells nothing of who passes it on
+	if !ok || message[1] == bvlcForwarded { // what is passed on tells nothing of the one that passes it on
 		return nil, false
 	}
 	f := &found{port: evidence.UDP(bacnetPort)}

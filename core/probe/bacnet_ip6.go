@@ -16,7 +16,7 @@ const (
 	bvlc6Unicast   = 0x01
 	bvlc6Broadcast = 0x02
 	bvlc6Forwarded = 0x08
-	bvlc6WhoAreYou = 0x06 // asks who is at an address for its virtual address
+	bvlc6WhoAreYou = 0x06 // asks what is at an address for its virtual address
 	bvlc6IAm       = 0x07
 
 	vmacLength = 3
@@ -28,7 +28,7 @@ var bacnetGroup6 = netip.AddrPortFrom(netip.MustParseAddr("ff02::bac0"), bacnetP
 // vmac is a virtual address, which stands for a device where there are no more than three octets for it (H.7).
 type vmac [vmacLength]byte
 
-// randomVMAC is one of those that are drawn, for who has no device object (H.7.3).
+// randomVMAC is one of those that are drawn, for a device without a device object (H.7.3).
 func randomVMAC() vmac {
 	n := rand.Uint32()
 	return vmac{0x40 | byte(n>>16)&0x3f, byte(n >> 8), byte(n)}
@@ -88,7 +88,7 @@ type bacnetConn6 struct {
 	self, peer vmac
 }
 
-// overIPv6 asks who is at an address for its virtual address (U.2.7), and gives the conversation with it.
+// overIPv6 asks what is at an address for its virtual address (U.2.7), and gives the conversation with it.
 func overIPv6(ctx context.Context, conn net.Conn, wait time.Duration) (net.Conn, error) {
 	c := &bacnetConn6{Conn: conn, self: randomVMAC()}
 	question := append([]byte{bvlc6Type, bvlc6WhoAreYou, 0, 4 + vmacLength}, c.self[:]...)

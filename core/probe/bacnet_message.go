@@ -58,7 +58,7 @@ const (
 	bacnetAccepts   = 0x45            // at most 16 segments of at most 1,476 octets (20.1.2.4, 20.1.2.5)
 	bacnetWhole     = 0x05            // at most 1,476 octets in one piece
 	bacnetSegments  = 16              // that are put together at most
-	bacnetPatience  = 6 * time.Second // for who has shown that it speaks BACnet: small controllers take seconds
+	bacnetPatience  = 6 * time.Second // for a device that has shown that it speaks BACnet: small controllers take seconds
 	maxBACnetBehind = 128             // devices behind one that are asked: an MS/TP trunk has no more masters (9.2.1)
 	maxBACnetNets   = 16
 	// maxBACnetSilences is how many in a row of those behind one may keep silent before no more are asked: anybody on a segment can call out that they
@@ -168,7 +168,7 @@ func readBACnet(datagram []byte) (h bacnetHeard, ok bool) {
 	return h, h.network || len(rest) >= 2
 }
 
-// networks gives the numbers in an answer to who routes (6.4.2).
+// networks gives the numbers in an answer to the question which routers there are (6.4.2).
 func (h bacnetHeard) networks() []uint16 {
 	if !h.network || h.message != npduIRoute {
 		return nil
@@ -180,7 +180,7 @@ func (h bacnetHeard) networks() []uint16 {
 	return numbers
 }
 
-// iAm reads who says that it is there (16.10.2).
+// iAm reads which device says that it is there (16.10.2).
 func (h bacnetHeard) iAm() (instance, vendor uint32, ok bool) {
 	if h.network || h.body[0]>>4 != apduUnconfirmed || h.body[1] != bacnetIAm {
 		return 0, 0, false

@@ -24,7 +24,7 @@ const (
 	maxBACnetObjects = 100_000
 	// maxBACnetRefusals is how many places in a row may be refused before the list is taken to end there.
 	maxBACnetRefusals = 3
-	// maxReading is how long one device is read for: whoever claims to offer without end, and slowly, is left.
+	// maxReading is how long one device is read for: whatever claims to offer without end, and slowly, is left.
 	maxReading = 15 * time.Minute
 )
 
@@ -50,7 +50,7 @@ func bacnetTypeName(number uint32) string {
 	return fmt.Sprintf("type %d", number)
 }
 
-// readsBACnet reports whether somebody has said that he is a device of BACnet, and his objects have not been counted.
+// readsBACnet reports whether a device has said that it speaks BACnet, and its objects have not been counted.
 func readsBACnet(known []evidence.Item) bool {
 	return evidence.First(known, evidence.KeyBACnetInstance) != "" && evidence.First(known, evidence.KeyBACnetPoints) == ""
 }

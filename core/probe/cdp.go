@@ -27,7 +27,7 @@ var _ = register(Protocol{
 	Name: "cdp", Source: evidence.SourceCDP, Cost: Light,
 	Frames: []uint16{wire.EtherTypeLLC}, HearFrame: hearCDP,
 	Facts: []evidence.Fact{
-		{Key: keyCDPName, Says: "its name", Standard: "CDP, device ID", Example: "lab-switch"},
+		{Key: keyCDPName, Says: "its name", Standard: "CDP, device ID", Example: "lab-switch", By: evidence.TheHost},
 		{Key: keyCDPPort, Says: "the port that it speaks from", Standard: "CDP, port ID", Example: "Port 1"},
 		{Key: keyCDPText, Says: "its software, in words", Standard: "CDP, software version", Example: "Weave software 4.2", Names: 12},
 		{Key: keyCDPPlatform, Says: "what it is called by its maker", Standard: "CDP, platform", Example: "Weave 24", Names: 12, Describes: true},

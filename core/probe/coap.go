@@ -33,7 +33,7 @@ var _ = register(Protocol{
 		{Key: keyCoAPAnswer, Says: "answer to the question for its resources", Standard: "RFC 7252, 12.1.2", Example: "2.05"},
 		{Key: keyCoAPResource, Says: "path of a resource", Standard: "RFC 6690", Example: "/3/0"},
 		{Key: keyCoAPType, Says: "type of a resource", Standard: "RFC 6690, 3.1", Example: "oma.lwm2m", Describes: true},
-		{Key: keyCoAPTitle, Says: "title of a resource", Standard: "RFC 8288, 3.4.1", Example: "room temperature", Describes: true},
+		{Key: keyCoAPTitle, Says: "title of a resource", Standard: "RFC 8288, 3.4.1", Example: "room temperature", Describes: true, By: evidence.TheKeeper},
 	}),
 })
 

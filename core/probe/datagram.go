@@ -12,7 +12,7 @@ import (
 	"airdrift/core/wire"
 )
 
-// datagramTries is how often a question by datagram is sent to who keeps silent.
+// datagramTries is how often a question by datagram is sent to a device that keeps silent.
 const datagramTries = 2
 
 // maxDatagram is the largest datagram read, in bytes: the most that UDP carries.
@@ -53,7 +53,7 @@ func exchange(ctx context.Context, d Dialer, addr netip.AddrPort, question []byt
 	return errSilent
 }
 
-// search puts a question that may be answered from another port than it went to, as those to a group are. Who keeps silent is
+// search puts a question that may be answered from another port than it went to, as those to a group are. One that keeps silent is
 // asked again, in the second way, where answers from any of its ports are heard; the first try hears of refusals.
 func search(ctx context.Context, d Dialer, addr netip.AddrPort, question, again []byte, wait time.Duration, take func(answer []byte) verdict) error {
 	conn, err := d.Dial(ctx, "udp", addr, wait)

@@ -2,6 +2,7 @@ package probe
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/asn1"
 	"encoding/binary"
@@ -17,6 +18,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"github.com/gosnmp/gosnmp"
 	"github.com/miekg/dns"
 
 	"airdrift/core/evidence"
@@ -377,6 +379,45 @@ func TestSNMPEngine(t *testing.T) {
 }
 
 // clean wants bounded, valid evidence of whatever bytes.
+// An agent that speaks version 3, whose first four answers to it are lost.
+func TestSNMPVersionIsNotDeniedForALostAnswer(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) { // on fake time
+		asked3 := 0
+		items, _ := askSNMP(t.Context(), queryOf(responder{func(_ uint16, q []byte) [][]byte {
+			if bytes.Contains(q, []byte("public")) {
+				answer, err := (&gosnmp.GoSNMP{}).SnmpDecodePacket(q)
+				if err != nil {
+					return nil
+				}
+				answer.PDUType = gosnmp.GetResponse
+				answer.Variables = []gosnmp.SnmpPDU{{Name: oidDescr, Type: gosnmp.OctetString, Value: "vent"}}
+				raw, _ := answer.MarshalMsg()
+				return one(raw)
+			}
+			if asked3++; asked3 <= 4 {
+				return nil
+			}
+			var message v3Message
+			if _, err := asn1.Unmarshal(q, &message); err != nil {
+				return nil
+			}
+			security, _ := asn1.Marshal(v3Security{Engine: []byte{0x80, 0, 0x1f, 0x88, 4, 'a'}, User: []byte{}, Auth: []byte{}, Secret: []byte{}})
+			message.Security = security
+			answer, _ := asn1.Marshal(message)
+			return one(answer)
+		}}))
+		var versions []string
+		for _, it := range items {
+			if it.Key == keySNMPVersion {
+				versions = append(versions, it.Value)
+			}
+		}
+		if got := strings.Join(versions, " "); got != "2c 3" {
+			t.Errorf("versions %q in %s", got, texts(items))
+		}
+	})
+}
+
 func clean(t *testing.T, items []evidence.Item) {
 	t.Helper()
 	if len(items) > 2000 {

@@ -19,7 +19,7 @@ const (
 var _ = register(Protocol{
 	Name: "dhcp", Source: "dhcp", Cost: Light, HearAbout: hearDHCP,
 	Facts: []evidence.Fact{
-		{Key: keyDHCPName, Says: "the host name that it asks to be known by", Standard: "RFC 2132, 3.14; RFC 4702", Example: "front-desk-phone"},
+		{Key: keyDHCPName, Says: "the host name that it asks to be known by", Standard: "RFC 2132, 3.14; RFC 4702", Example: "front-desk-phone", By: evidence.TheHost},
 		{Key: keyDHCPVendor, Says: "the class of its maker's that it belongs to", Standard: "RFC 2132, 9.13", Example: "udhcp 1.36.1", Names: 9, Describes: true},
 		{Key: keyDHCPOptions, Says: "the options that it wishes for, in its order, by which systems differ", Standard: "RFC 2132, 9.8", Example: "1,3,6,12,15,28,42"},
 	},
@@ -39,7 +39,7 @@ const (
 
 var dhcpMagic = []byte{0x63, 0x82, 0x53, 0x63}
 
-// hearDHCP reads a client's request. It tells of the address that the client has, or asks for again; who has none yet is told of by
+// hearDHCP reads a client's request. It tells of the address that the client has, or asks for again; what has none yet is told of by
 // its MAC.
 func hearDHCP(d Datagram) (about About, ok bool) {
 	m := d.Message

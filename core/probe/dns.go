@@ -16,7 +16,7 @@ var _ = register(Protocol{
 	Name: "dns", Source: evidence.SourceDNS, Cost: Light,
 	Port: evidence.UDP(NamePort), ByOthers: true, Ask: askNames,
 	Facts: []evidence.Fact{
-		{Key: evidence.KeyPTR, Says: "a name that the site's name server knows the address by", Standard: "RFC 1035, 3.5", Example: "acorn.fernhollow.example"},
+		{Key: evidence.KeyPTR, Says: "a name that the site's name server knows the address by", Standard: "RFC 1035, 3.5", Example: "acorn.fernhollow.example", By: evidence.TheHost},
 	},
 })
 

@@ -21,7 +21,8 @@ Values are valid UTF-8 of at most 1,024 bytes. Facts of one source are one witne
 
 This page is made from what the protocols register (` + "`go test ./core/probe -run TestEvidenceDocument -update`" + `); a test holds it against that.
 Under *good for* stands what a fact is used for beside being read: ` + "`identifier`" + ` and ` + "`public key`" + ` recognise a device, ` + "`MAC`" + ` and ` + "`own address`" + ` are its
-own by its word, ` + "`describes`" + ` are the words of its maker that rules may name together, ` + "`maker n dB`" + ` is what a maker's name in them adds.
+own by its word, ` + "`describes`" + ` are words of its own that rules may name together, of which ` + "`keeper's words`" + ` may be about what it is for and ` + "`a page's words`" + ` about something
+else that it serves; a ` + "`host name`" + ` is its maker's until somebody gives it another; ` + "`maker n dB`" + ` is what a maker's name in a text adds.
 
 | key | source | what it says | standard | example | good for |
 | --- | --- | --- | --- | --- | --- |
@@ -48,6 +49,10 @@ var useNames = map[evidence.Use]string{
 	evidence.PublicKey: "public key", evidence.Identifier: "identifier", evidence.HardwareAddress: "MAC", evidence.OwnAddress: "own address",
 }
 
+var authorNames = map[evidence.Author]string{
+	evidence.TheKeeper: "keeper's words", evidence.ThePage: "a page's words", evidence.TheHost: "host name",
+}
+
 var costNames = map[Cost]string{Light: "light", Middling: "middling", Demanding: "demanding"}
 
 func goodFor(f evidence.Fact) string {
@@ -57,6 +62,9 @@ func goodFor(f evidence.Fact) string {
 	}
 	if f.Describes {
 		uses = append(uses, "describes")
+	}
+	if f.By != evidence.TheMaker {
+		uses = append(uses, authorNames[f.By])
 	}
 	if f.Names > 0 {
 		uses = append(uses, fmt.Sprintf("maker %d dB", f.Names))

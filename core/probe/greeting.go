@@ -18,7 +18,7 @@ import (
 var _ = register(Protocol{
 	Name: "greeting", Source: evidence.SourceText, Cost: Light, AnyPort: true, Talk: greeting(evidence.SourceText, evidence.KeyText),
 	Facts: []evidence.Fact{
-		{Key: evidence.KeyText, Says: "first line of another service that speaks first", Example: "RFB 003.008", Names: 7},
+		{Key: evidence.KeyText, Says: "first line of another service that speaks first", Example: "RFB 003.008", Names: 7, Describes: true},
 	},
 })
 

@@ -28,6 +28,7 @@ import (
 // Keys of the facts.
 const (
 	keyHTTPRealm     = "http.realm"
+	keyHTTPSignIn    = "http.sign-in"
 	keyHTTPMoved     = "http.redirect"
 	keyHTTPGenerator = "http.generator"
 	keyHTTPLink      = "http.link"
@@ -37,13 +38,14 @@ const (
 
 var _ = register(Protocol{
 	Name: "http", Source: evidence.SourceHTTP, Cost: Middling,
-	Ports: webPorts, Usual: []uint16{80, 8000, 8080}, Telling: []uint16{80, 3000, 5000, 8000, 8008, 8080, 8081}, Knock: []uint16{80}, Talk: talkHTTP,
+	Ports: webPorts, Usual: []uint16{80, 8000, 8080}, Telling: []uint16{80, 3000, 5000, 8000, 8008, 8080, 8081}, RollCall: []uint16{80}, Talk: talkHTTP,
 	Parts: []string{"webdav"},
 	Facts: slices.Concat(davFacts, []evidence.Fact{
 		{Key: evidence.KeyHTTPStatus, Says: "status code of the start page", Standard: "RFC 9110", Example: "401"},
-		{Key: evidence.KeyHTTPTitle, Says: "the page's title, white space folded", Standard: "HTML", Example: "Inkwell 220", Names: 8, Describes: true},
-		{Key: evidence.KeyHTTPServer, Says: "the field Server", Standard: "RFC 9110, 10.2.4", Example: "nginx/1.22.1", Names: 9},
+		{Key: evidence.KeyHTTPTitle, Says: "the page's title, white space folded", Standard: "HTML", Example: "Inkwell 220", Names: 8, Describes: true, By: evidence.ThePage},
+		{Key: evidence.KeyHTTPServer, Says: "the field Server", Standard: "RFC 9110, 10.2.4", Example: "nginx/1.22.1", Names: 9, Describes: true},
 		{Key: keyHTTPRealm, Says: "the protection space that a password is wanted for", Standard: "RFC 9110, 11.5", Example: "Gaze 5", Names: 9, Describes: true},
+		{Key: keyHTTPSignIn, Says: "how it wants a password: by a scheme such as `basic` or `digest`, or in a `form` of the page", Standard: "RFC 9110, 11; HTML, 4.10.5.1.6", Example: "basic"},
 		{Key: keyHTTPMoved, Says: "where the page sends on to; followed within the same device", Standard: "RFC 9110, 10.2.2", Example: "/login"},
 		{Key: keyHTTPGenerator, Says: "the program that made the page", Standard: "HTML, meta", Example: "WordPress 6.4"},
 		{Key: keyHTTPLink, Says: "what it points to as a description of itself, behind the relation; at most 8", Standard: "RFC 8288", Example: "describedby /device.xml"},
@@ -179,6 +181,9 @@ func readHTTP(r io.Reader, f *found) (location, icon string) {
 	f.add(evidence.SourceHTTP, evidence.KeyHTTPStatus, []byte(strconv.Itoa(resp.StatusCode)))
 	f.add(evidence.SourceHTTP, evidence.KeyHTTPServer, []byte(resp.Header.Get("Server")))
 	f.add(evidence.SourceHTTP, keyHTTPRealm, []byte(realm(resp.Header.Values("WWW-Authenticate"))))
+	for _, scheme := range schemes(resp.Header.Values("WWW-Authenticate")) {
+		f.addOnce(evidence.SourceHTTP, keyHTTPSignIn, []byte(scheme))
+	}
 	if resp.StatusCode >= 300 && resp.StatusCode < 400 {
 		location = resp.Header.Get("Location")
 		f.add(evidence.SourceHTTP, keyHTTPMoved, []byte(location))
@@ -190,6 +195,9 @@ func readHTTP(r io.Reader, f *found) (location, icon string) {
 	f.add(evidence.SourceHTTP, evidence.KeyHTTPTitle, []byte(p.title))
 	f.add(evidence.SourceHTTP, keyHTTPGenerator, []byte(p.generator))
 	f.add(evidence.SourceHTTP, keyHTTPText, []byte(p.text))
+	if p.password {
+		f.addOnce(evidence.SourceHTTP, keyHTTPSignIn, []byte("form"))
+	}
 	for _, link := range p.links {
 		f.addOnce(evidence.SourceHTTP, keyHTTPLink, []byte(link))
 	}
@@ -200,6 +208,19 @@ func readHTTP(r io.Reader, f *found) (location, icon string) {
 }
 
 var realmForm = regexp.MustCompile(`(?i)\brealm="((?:[^"\\]|\\.)*)"`)
+
+// schemeForm is the name of a scheme at the beginning of a challenge (RFC 9110, 11.1).
+var schemeForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]{0,30}(?: |$)`)
+
+// schemes gives the schemes by which a device challenges, one of each field.
+func schemes(challenges []string) (names []string) {
+	for _, c := range challenges[:min(len(challenges), 8)] {
+		if name := schemeForm.FindString(strings.TrimSpace(c)); name != "" {
+			names = append(names, strings.ToLower(strings.TrimSpace(name)))
+		}
+	}
+	return names
+}
 
 // realm gives the first protection space a challenge names (RFC 9110, 11.5).
 func realm(challenges []string) string {
@@ -219,6 +240,7 @@ type page struct {
 	onward    string   // where it goes on to by itself: by a refresh, or its first frame
 	links     []string // what it points to as a description of itself, each with the relation
 	text      string   // the beginning of what a reader sees
+	password  bool     // a field of it wants a password
 }
 
 // maxText is how much of a page's text is kept, in bytes; maxLinks how many links.
@@ -286,6 +308,8 @@ func (p *page) takeElement(token html.Token) {
 		if p.onward == "" && attributes["src"] != "" {
 			p.onward = attributes["src"]
 		}
+	case "input":
+		p.password = p.password || strings.EqualFold(strings.TrimSpace(attributes["type"]), "password")
 	case "link":
 		p.takeLink(strings.ToLower(attributes["rel"]), attributes["href"])
 	}

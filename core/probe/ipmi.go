@@ -34,7 +34,7 @@ const (
 	rmcpIPMI   = 7
 	asfPing    = 0x80
 	asfPong    = 0x40
-	asfNumber  = 4542 // enterprise number of who keeps the standard
+	asfNumber  = 4542 // enterprise number of those that keep to the standard
 )
 
 // ipmiSignIns are the ways to sign in, by their bits (IPMI 2.0, 22.13).

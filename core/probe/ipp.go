@@ -35,7 +35,7 @@ var _ = register(Protocol{
 	Facts: []evidence.Fact{
 		{Key: evidence.KeyIPPModel, Says: "maker and model", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "Marrowby Inkwell 220", Names: 13, Describes: true},
 		{Key: keyIPPName, Says: "name of the printer", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "inkwell"},
-		{Key: keyIPPInfo, Says: "what its keeper says of it", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "Herbarium printer", Describes: true},
+		{Key: keyIPPInfo, Says: "what its keeper says of it", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "Herbarium printer", Describes: true, By: evidence.TheKeeper},
 		{Key: keyIPPLocation, Says: "where it stands", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "Herbarium"},
 		{Key: evidence.KeyIPPDevice, Says: "device identifier (IEEE 1284)", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "MFG:Marrowby;MDL:Inkwell 220;"},
 		{Key: keyIPPFirmware, Says: "firmware", Standard: "RFC 8011, 5.4; PWG 5100.13", Example: "2.1"},
@@ -73,7 +73,7 @@ func talkIPP(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found) 
 	page := startPage("http", addr)
 	talkPages(ctx, conn, page, f)
 	if evidence.First(f.items, evidence.KeyHTTPStatus) == "" {
-		return // who does not speak HTTP does not speak IPP
+		return // without HTTP there is no IPP
 	}
 	for _, path := range ippPaths {
 		if goOn := askPrinter(ctx, f, page, path); !goOn {

@@ -30,7 +30,7 @@ var _ = register(Protocol{
 	Port: evidence.UDP(knxPort), Ask: askKNX, Hear: hearKNX,
 	Groups: []Group{{At: netip.MustParseAddrPort("224.0.23.12:3671"), Questions: func() ([][]byte, error) { return [][]byte{knxMessage(knxSearch)}, nil }, Sparing: true}},
 	Facts: []evidence.Fact{
-		{Key: keyKNXName, Says: "name that its keeper or its maker gives it", Standard: "ISO 22510, 7.5.4.2", Example: "Coupler KNX IP 3", Names: 10, Describes: true},
+		{Key: keyKNXName, Says: "name that its keeper or its maker gives it", Standard: "ISO 22510, 7.5.4.2", Example: "Coupler KNX IP 3", Names: 10, Describes: true, By: evidence.TheKeeper},
 		{Key: keyKNXAddress, Says: "its individual address on the bus", Standard: "ISO 22510, 7.5.4.2", Example: "1.1.0"},
 		{Key: keyKNXMedium, Says: "medium of the bus", Standard: "ISO 22510, 7.5.4.2", Example: "twisted pair"},
 		{Key: keyKNXSerial, Says: "serial number; its first four digits are its maker's", Standard: "ISO 22510, 7.5.4.2", Example: "00ab12345678"},

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"airdrift/core/evidence"
@@ -29,11 +30,11 @@ var _ = register(Protocol{
 		{Key: keyLLDPChassis, Says: "identifier of the device", Standard: "IEEE 802.1AB-2016, 8.5", Example: "48:9b:34:00:00:01"},
 		{Key: keyLLDPPort, Says: "identifier of the port that it speaks from", Standard: "IEEE 802.1AB-2016, 8.5", Example: "p1"},
 		{Key: keyLLDPPortText, Says: "what its keeper calls the port", Standard: "IEEE 802.1AB-2016, 8.5", Example: "Uplink"},
-		{Key: evidence.KeyLLDPName, Says: "its name", Standard: "IEEE 802.1AB-2016, 8.5", Example: "lab-switch"},
+		{Key: evidence.KeyLLDPName, Says: "its name", Standard: "IEEE 802.1AB-2016, 8.5", Example: "lab-switch", By: evidence.TheHost},
 		{Key: keyLLDPText, Says: "what it is, in words", Standard: "IEEE 802.1AB-2016, 8.5", Example: "Weave 24", Names: 12, Describes: true},
 		{Key: keyLLDPCapability, Says: "what it is enabled as", Standard: "IEEE 802.1AB-2016, 8.5.8", Example: "bridge"},
 		{Key: keyLLDPAddr, Says: "address for its management", Standard: "IEEE 802.1AB-2016, 8.5", Example: "10.40.1.2"},
-		{Key: keyLLDPInventory, Says: "a text of the media endpoint extension, behind its name", Standard: "ANSI/TIA-1057, 10.2.6", Example: "model X-1"},
+		{Key: keyLLDPInventory, Says: "a text of the media endpoint extension, behind its name", Standard: "ANSI/TIA-1057, 10.2.6", Example: "model X-1", Describes: true},
 	},
 })
 
@@ -150,4 +151,10 @@ func familyAddr(value []byte) (netip.Addr, bool) {
 		return netip.AddrFrom16([16]byte(value[1:])), true
 	}
 	return netip.Addr{}, false
+}
+
+// SpokenFrom gives the ports from which a device announces itself, by their identifiers and names (IEEE 802.1AB-2016, 8.5.3 and 8.5.5): what hears it is
+// plugged in there, as such frames are not passed on.
+func SpokenFrom(items []evidence.Item) []string {
+	return slices.Concat(evidence.Values(items, keyLLDPPort), evidence.Values(items, keyLLDPPortText), evidence.Values(items, keyCDPPort))
 }

@@ -20,7 +20,7 @@ var _ = register(Protocol{
 	Name: "llmnr", Source: evidence.SourceLLMNR, Cost: Light,
 	Port: evidence.TCP(llmnrPort), Ask: askLLMNR, OneHop: true,
 	Facts: []evidence.Fact{
-		{Key: keyLLMNR, Says: "the name it answers to", Standard: "RFC 4795, 2.4", Example: "desk"},
+		{Key: keyLLMNR, Says: "the name it answers to", Standard: "RFC 4795, 2.4", Example: "desk", By: evidence.TheHost},
 	},
 })
 

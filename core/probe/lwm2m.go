@@ -18,7 +18,7 @@ const (
 	keyLwM2MFirmware = "lwm2m.firmware"
 )
 
-// lwm2mFacts are part of CoAP: the device object of who offers one.
+// lwm2mFacts are part of CoAP: the device object of those that have one.
 var lwm2mFacts = []evidence.Fact{
 	{Key: keyLwM2MMaker, Says: "maker", Standard: "OMA LwM2M 1.1, E.4, resource 0", Example: "Emberline", Names: 13},
 	{Key: keyLwM2MModel, Says: "model", Standard: "OMA LwM2M 1.1, E.4, resource 1", Example: "Ember 2", Describes: true},
@@ -34,7 +34,7 @@ func isLwM2M(list string) bool {
 	return strings.Contains(list, `oma.lwm2m`) || strings.Contains(list, "</3/0>") || strings.Contains(list, "</3/0/0>")
 }
 
-// askLwM2M reads what a device says of itself in its device object. Who keeps silent once is not asked for the rest.
+// askLwM2M reads what a device says of itself in its device object. One that keeps silent once is not asked for the rest.
 func askLwM2M(ctx context.Context, q Query, to netip.AddrPort, f *found) {
 	if q.off("lwm2m") {
 		return

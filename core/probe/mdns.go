@@ -16,9 +16,8 @@ import (
 
 // Keys of the facts.
 const (
-	keyMDNSInstance = "mdns.instance"
-	keyMDNSModel    = "mdns.model"
-	keyMDNSAddr     = "mdns.addr"
+	keyMDNSModel = "mdns.model"
+	keyMDNSAddr  = "mdns.addr"
 )
 
 var _ = register(Protocol{
@@ -27,9 +26,9 @@ var _ = register(Protocol{
 	Groups: []Group{{At: mdnsGroups[0], Questions: browseQuestions, Follow: typeQuestions}, {At: mdnsGroups[1], Questions: browseQuestions, Follow: typeQuestions}},
 	Hear:   hearMDNS,
 	Facts: []evidence.Fact{
-		{Key: evidence.KeyMDNSHost, Says: "its name on the segment", Standard: "RFC 6762, 3", Example: "acorn.local"},
+		{Key: evidence.KeyMDNSHost, Says: "its name on the segment", Standard: "RFC 6762, 3", Example: "acorn.local", By: evidence.TheHost},
 		{Key: evidence.KeyMDNSType, Says: "a type of service that it offers; at most 32", Standard: "RFC 6763, 9", Example: "_ipp._tcp"},
-		{Key: keyMDNSInstance, Says: "a service by its name, with type and port; at most 32", Standard: "RFC 6763, 4", Example: "Palm house._ipp._tcp:631", Names: 9, Describes: true},
+		{Key: evidence.KeyMDNSInstance, Says: "a service by its name, with type and port; at most 32", Standard: "RFC 6763, 4", Example: "Palm house._ipp._tcp:631", Names: 9, Describes: true, By: evidence.TheKeeper},
 		{Key: evidence.KeyMDNSText, Says: "a pair of a service's record, behind its type; at most 24 a service", Standard: "RFC 6763, 6", Example: "_ipp._tcp ty=Inkwell 220", Names: 8},
 		{Key: keyMDNSModel, Says: "model of the record _device-info", Standard: "RFC 6763", Example: "Macmini9,1", Names: 8, Describes: true},
 		{Key: keyMDNSAddr, Says: "an address that it gives its name", Standard: "RFC 6762", Example: "10.40.1.20"},
@@ -351,7 +350,7 @@ func (b *browse) tellInstance(f *found, name string, i *instance) {
 	label, kind, _ := cutLabel(name)
 	kind = strings.ToLower(strings.TrimSuffix(kind, ".local."))
 	if kind+".local." != deviceInfo {
-		f.add(evidence.SourceMDNS, keyMDNSInstance, fmt.Appendf(nil, "%s.%s:%d", unescape(label), kind, i.port))
+		f.add(evidence.SourceMDNS, evidence.KeyMDNSInstance, fmt.Appendf(nil, "%s.%s:%d", unescape(label), kind, i.port))
 	}
 	for _, pair := range i.texts {
 		pair = unescape(pair)

@@ -34,7 +34,7 @@ const modbusPort = 502
 
 var _ = register(Protocol{
 	Name: "modbus", Source: evidence.SourceModbus, Cost: Middling,
-	Ports: []uint16{modbusPort}, Usual: []uint16{modbusPort}, Telling: []uint16{modbusPort}, Knock: []uint16{modbusPort}, Talk: talkModbus,
+	Ports: []uint16{modbusPort}, Usual: []uint16{modbusPort}, Telling: []uint16{modbusPort}, RollCall: []uint16{modbusPort}, Talk: talkModbus,
 	Parts: []string{"units"},
 	Facts: []evidence.Fact{
 		{Key: keyModbusMaker, Says: "maker", Standard: "Modbus Application Protocol 1.1b3, 6.21, object 0", Example: "Bramblecote Metering", Names: 13},
@@ -277,7 +277,7 @@ func (u modbusUnit) says() []string {
 	return said
 }
 
-// talkModbus asks who answers what it is, and then those behind it. Nothing but identifications is read, and nothing is written.
+// talkModbus asks the unit that answers what it is, and then those behind it. Nothing but identifications is read, and nothing is written.
 func talkModbus(ctx context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
 	line := &modbusLine{conn: conn, wait: modbusWait, late: map[byte]bool{}}
 	until := time.Now().Add(modbusTime)

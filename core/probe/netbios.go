@@ -22,7 +22,7 @@ var _ = register(Protocol{
 	Name: "netbios", Source: evidence.SourceNetBIOS, Cost: Light,
 	Port: evidence.UDP(netbiosPort), Ask: askNetBIOS,
 	Facts: []evidence.Fact{
-		{Key: keyNetBIOSName, Says: "its own name", Standard: "RFC 1002, 4.2.18", Example: "DESK"},
+		{Key: keyNetBIOSName, Says: "its own name", Standard: "RFC 1002, 4.2.18", Example: "DESK", By: evidence.TheHost},
 		{Key: keyNetBIOSGroup, Says: "name of its group", Standard: "RFC 1002, 4.2.18", Example: "GARDEN"},
 		{Key: keyNetBIOSRole, Says: "what a name's suffix stands for", Standard: "RFC 1001", Example: "file server"},
 		{Key: keyNetBIOSMAC, Says: "the MAC address it gives", Standard: "RFC 1002, 4.2.18", Example: "90:b8:8d:00:00:01", Use: evidence.HardwareAddress},

@@ -32,7 +32,7 @@ const ntpPort = 123
 // ntpLength is the length of a message without extensions (RFC 5905, 7.3), in bytes.
 const ntpLength = 48
 
-// askNTP asks for the time as a client does (RFC 5905), to learn who gives it.
+// askNTP asks for the time as a client does (RFC 5905), to learn which device gives it.
 func askNTP(ctx context.Context, q Query) ([]evidence.Item, bool) {
 	f, to := q.byDatagram(ntpPort)
 	question := make([]byte, ntpLength)

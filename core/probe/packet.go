@@ -11,7 +11,7 @@ import (
 
 // PacketHeard is an IP packet that came in on the segment.
 type PacketHeard struct {
-	MAC     hwaddr.MAC // of who sent it on: a router where the sender lies beyond
+	MAC     hwaddr.MAC // of the one that sent it on: a router where the sender lies beyond
 	From    netip.Addr
 	Target  netip.Addr // that it was sent to
 	Group   bool       // it was sent to all of a group, which no router passes on

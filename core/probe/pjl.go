@@ -19,7 +19,7 @@ const (
 
 var _ = register(Protocol{
 	Name: "pjl", Source: evidence.SourcePJL, Cost: Demanding,
-	Ports: []uint16{9100}, Telling: []uint16{9100}, Knock: []uint16{9100}, Talk: talkPJL, When: printsByPJL,
+	Ports: []uint16{9100}, Telling: []uint16{9100}, RollCall: []uint16{9100}, Talk: talkPJL, When: printsByPJL,
 	Facts: []evidence.Fact{
 		{Key: keyPJLID, Says: "model; asked only of printers that say they understand the language, and not at the gentlest pace", Standard: "printer job language", Example: "Inkwell 220", Names: 10, Describes: true},
 		{Key: keyPJLStatus, Says: "state, in its own words", Standard: "printer job language", Example: `CODE=10001 DISPLAY="Ready"`},

@@ -45,7 +45,7 @@ var pjlinkQuestions = []struct{ command, key string }{
 	{"%2SNUM", keyPJLinkSerial}, {"%2SVER", keyPJLinkFirmware},
 }
 
-// talkPJLink hears whether a projector or a display lets anybody ask, and then asks who it is. Nothing is switched.
+// talkPJLink hears whether a projector or a display lets anybody ask, and then asks what it is. Nothing is switched.
 func talkPJLink(_ context.Context, conn net.Conn, _ netip.AddrPort, f *found) {
 	reader := bufio.NewReader(io.LimitReader(conn, maxAnswer))
 	_ = conn.SetDeadline(time.Now().Add(2 * greetingWait))

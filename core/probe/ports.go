@@ -53,12 +53,12 @@ func collect(ports []uint16, of func(*Protocol) []uint16) []uint16 {
 	return slices.Compact(ports)
 }
 
-// KnockPorts gives the ports to knock at who does not answer otherwise: between them they meet most of what drops echo. A refusal
+// RollCallPorts gives the TCP ports that are probed at addresses that do not answer otherwise: between them they meet most of what drops echo. A refusal
 // is an answer too.
-func KnockPorts() []uint16 {
+func RollCallPorts() []uint16 {
 	var ports []uint16
 	for _, p := range protocols {
-		ports = append(ports, p.Knock...)
+		ports = append(ports, p.RollCall...)
 	}
 	return ports
 }

@@ -86,7 +86,7 @@ func TestFirstWords(t *testing.T) {
 		want   string
 	}{
 		{"a web page", 80, answers(page), "http.status=200 http.server=tqc/4 http.title=Climate & Co 900"},
-		{"a password page", 80, answers("HTTP/1.0 401 No\r\nWWW-Authenticate: Digest qop=auth, realm=\"Gaze \\\"5\\\"\"\r\n\r\n"), `http.status=401 http.realm=Gaze "5"`},
+		{"a password page", 80, answers("HTTP/1.0 401 No\r\nWWW-Authenticate: Digest qop=auth, realm=\"Gaze \\\"5\\\"\"\r\n\r\n"), `http.status=401 http.realm=Gaze "5" http.sign-in=digest`},
 		{"a page in Latin-1", 80, answers("HTTP/1.1 200 OK\r\nContent-Type: text/html; charset=iso-8859-1\r\n\r\n<title>K\xe4lte</title>"), "http.status=200 http.title=Kälte"},
 		{"a page that breaks off", 80, answers("HTTP/1.1 200 OK\r\nContent-Length: 5000\r\n\r\n<title>Half</title>"), "http.status=200 http.title=Half"},
 		{"a title within a script", 80, answers("HTTP/1.1 200 OK\r\n\r\n<script>'<title>no</title>'</script><title>Yes</title>"), "http.status=200 http.title=Yes"},

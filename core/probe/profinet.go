@@ -18,6 +18,8 @@ const (
 	keyPROFINETDevice = "profinet.device-id"
 	keyPROFINETRole   = "profinet.role"
 	keyPROFINETAddr   = "profinet.addr"
+	keyPROFINETMask   = "profinet.mask"
+	keyPROFINETRouter = "profinet.gateway"
 )
 
 // etherTypePROFINET is the Ethernet type of PROFINET (IEEE registration authority).
@@ -34,6 +36,8 @@ var _ = register(Protocol{
 		{Key: keyPROFINETDevice, Says: "number of the device, in hexadecimal", Standard: "IEC 61158-6-10, 4.3", Example: "0101"},
 		{Key: keyPROFINETRole, Says: "what it is there", Standard: "IEC 61158-6-10, 4.3", Example: "device"},
 		{Key: keyPROFINETAddr, Says: "the address that it is set up with", Standard: "IEC 61158-6-10, 4.3", Example: "10.40.2.123"},
+		{Key: keyPROFINETMask, Says: "the mask that it is set up with", Standard: "IEC 61158-6-10, 4.3", Example: "255.255.255.0"},
+		{Key: keyPROFINETRouter, Says: "the gateway that it is set up with", Standard: "IEC 61158-6-10, 4.3", Example: "10.40.2.1"},
 	},
 })
 
@@ -56,7 +60,7 @@ const (
 // dcpRoles are what a station is, from the lowest bit on.
 var dcpRoles = []string{"device", "controller", "multidevice", "supervisor"}
 
-// identifyAll asks every station of the segment who it is; it sets nothing.
+// identifyAll asks every station of the segment what it is; it sets nothing.
 func identifyAll() []byte {
 	message := binary.BigEndian.AppendUint16(nil, dcpIdentify)
 	message = binary.BigEndian.AppendUint32(append(message, dcpService, 0), rand.Uint32())
@@ -116,6 +120,10 @@ func (h *Neighbour) takeDCP(f *found, kind uint16, value []byte) {
 		if a := netip.AddrFrom4([4]byte(value)); !a.IsUnspecified() && !a.IsMulticast() {
 			h.Addr = a
 			add(keyPROFINETAddr, []byte(a.String()))
+			if len(value) >= 12 { // address, mask and gateway stand behind one another
+				add(keyPROFINETMask, []byte(netip.AddrFrom4([4]byte(value[4:8])).String()))
+				add(keyPROFINETRouter, []byte(netip.AddrFrom4([4]byte(value[8:12])).String()))
+			}
 		}
 	}
 }

@@ -35,18 +35,18 @@ type Protocol struct {
 
 	// By connection.
 
-	Ports   []uint16 // TCP ports at which it is spoken
-	Usual   []uint16 // those of them at which hardly anything else is met, so that they are asked even of who accepts everything
-	Telling []uint16 // ports for the set of those that tell most
-	Knock   []uint16 // ports to knock at who does not answer otherwise
-	AnyPort bool     // it is spoken at all ports for which there is no other protocol
-	Talk    Talker   // leads the exchange; nil where nothing is sent at its ports
+	Ports    []uint16 // TCP ports at which it is spoken
+	Usual    []uint16 // those of them at which hardly anything else is met, so that they are asked even of those that accept everything
+	Telling  []uint16 // ports for the set of those that tell most
+	RollCall []uint16 // ports that the roll call probes at addresses that do not answer otherwise
+	AnyPort  bool     // it is spoken at all ports for which there is no other protocol
+	Talk     Talker   // leads the exchange; nil where nothing is sent at its ports
 	// When tells from what is known of a device whether it may be spoken to at all; it is then asked after all others.
 	When func(known []evidence.Item) bool
 
 	// Once all have been asked, where it is wanted: how much a system offers.
 
-	// Reads reports whether somebody has said that he speaks the protocol, and what he offers has not been counted.
+	// Reads reports whether a device has said that it speaks the protocol, and what it offers has not been counted.
 	Reads func(known []evidence.Item) bool
 	// Read counts what a system offers, a question at a time, and goes on from where an earlier reading was broken off. It says how far
 	// it is by Keep, and gives what was counted once that is all there is.
@@ -146,7 +146,7 @@ func (q Query) isKnown(key, value string) bool { return q.IsKnown != nil && q.Is
 type Group struct {
 	At        netip.AddrPort // a multicast group, or the limited broadcast address
 	Questions func() ([][]byte, error)
-	Sparing   bool // asked once in a sweep, as each question burdens every device of its kind; others are repeated for who lost one
+	Sparing   bool // asked once in a sweep, as each question burdens every device of its kind; others are repeated for those that lost one
 	// Follow gives further questions, once, for what each device has answered to the first ones; nil where there are none.
 	Follow func(heard [][]evidence.Item) ([][]byte, error)
 }

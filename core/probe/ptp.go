@@ -43,7 +43,7 @@ const (
 // ptpSources are what clocks go by (IEEE 1588-2019, table 6).
 var ptpSources = map[byte]string{0x10: "atomic clock", 0x20: "GNSS", 0x30: "terrestrial radio", 0x39: "serial time code", 0x40: "PTP", 0x50: "NTP", 0x60: "set by hand", 0x90: "other", 0xa0: "its own oscillator"}
 
-// hearPTP reads who announces that it gives the time. Nobody is asked.
+// hearPTP reads what announces that it gives the time. Nobody is asked.
 func hearPTP(d Datagram) ([]evidence.Item, bool) {
 	m := d.Message
 	if d.To != ptpPort || len(m) < ptpLength || m[0]&15 != ptpAnnounce || m[1]&15 != 2 || int(binary.BigEndian.Uint16(m[2:])) > len(m) {

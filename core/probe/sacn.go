@@ -23,7 +23,7 @@ var _ = register(Protocol{
 	Hear:   hearSACN,
 	Groups: []Group{{At: netip.MustParseAddrPort("239.255.250.214:5568")}},
 	Facts: []evidence.Fact{
-		{Key: keySACNName, Says: "name that its keeper gives what sends light", Standard: "ANSI E1.31, 6.2.2", Example: "main console", Describes: true},
+		{Key: keySACNName, Says: "name that its keeper gives what sends light", Standard: "ANSI E1.31, 6.2.2", Example: "main console", Describes: true, By: evidence.TheKeeper},
 		{Key: keySACNComponent, Says: "identifier of what sends", Standard: "ANSI E1.31, 5.6", Example: "00112233445566778899aabbccddeeff", Use: evidence.Identifier},
 		{Key: keySACNUniverse, Says: "number of a universe that it sends", Standard: "ANSI E1.31, 8.5", Example: "1"},
 	},

@@ -22,9 +22,9 @@ var _ = register(Protocol{
 	Hear:   hearSAP,
 	Groups: []Group{{At: netip.MustParseAddrPort("239.255.255.255:9875")}, {At: netip.MustParseAddrPort("224.2.127.254:9875")}},
 	Facts: []evidence.Fact{
-		{Key: keySAPSession, Says: "name of a stream that it announces", Standard: "RFC 2974; RFC 8866, 5.3", Example: "hall microphones : 8", Describes: true},
+		{Key: keySAPSession, Says: "name of a stream that it announces", Standard: "RFC 2974; RFC 8866, 5.3", Example: "hall microphones : 8", Describes: true, By: evidence.TheKeeper},
 		{Key: keySAPTool, Says: "what announces it", Standard: "RFC 4566, 6", Example: "stage box 3", Describes: true},
-		{Key: keySAPInfo, Says: "more of the stream, in words", Standard: "RFC 8866, 5.4", Example: "8 channels", Describes: true},
+		{Key: keySAPInfo, Says: "more of the stream, in words", Standard: "RFC 8866, 5.4", Example: "8 channels", Describes: true, By: evidence.TheKeeper},
 	},
 })
 

@@ -30,14 +30,14 @@ const (
 
 var _ = register(Protocol{
 	Name: "smb", Source: evidence.SourceSMB, Cost: Light,
-	Ports: []uint16{445}, Telling: []uint16{445}, Knock: []uint16{445}, Talk: talkSMB,
+	Ports: []uint16{445}, Telling: []uint16{445}, RollCall: []uint16{445}, Talk: talkSMB,
 	Parts: []string{"shares"},
 	Facts: slices.Concat(smbShareFacts, []evidence.Fact{
 		{Key: keySMBDialect, Says: "the newest version that it agrees to", Standard: "MS-SMB2, 2.2.4", Example: "3.1.1"},
 		{Key: keySMBID, Says: "identifier of the server", Standard: "MS-SMB2, 2.2.4", Example: "9a3f…", Use: evidence.Identifier},
 		{Key: keySMBTime, Says: "its clock", Standard: "MS-SMB2, 2.2.4", Example: "2034-05-01T12:00:00Z", Passing: true},
 		{Key: keySMBSigning, Says: "whether it signs: `required`, `offered` or `not offered`", Standard: "MS-SMB2, 2.2.4", Example: "required"},
-		{Key: keySMBName, Says: "the name of the computer, by its challenge to who signs in", Standard: "MS-NLMP, 2.2.2.1", Example: "ACORN"},
+		{Key: keySMBName, Says: "the name of the computer, by its challenge to who signs in", Standard: "MS-NLMP, 2.2.2.1", Example: "ACORN", By: evidence.TheHost},
 		{Key: keySMBDomain, Says: "the domain or workgroup of the computer", Standard: "MS-NLMP, 2.2.2.1", Example: "GARDEN"},
 		{Key: keySMBHost, Says: "the full host name of the computer", Standard: "MS-NLMP, 2.2.2.1", Example: "acorn.fernhollow.example"},
 		{Key: keySMBVersion, Says: "version and build of the system, or of what it gives itself out as", Standard: "MS-NLMP, 2.2.2.10", Example: "10.0.20348"},
@@ -54,7 +54,7 @@ const (
 	smbNegotiate = 64 // bytes of the fixed part of a negotiate response
 )
 
-// talkSMB negotiates, and begins a session to hear who is there (MS-SMB2, 2.2.3 to 2.2.6), and whether anybody may come in.
+// talkSMB negotiates, and begins a session to hear what is there (MS-SMB2, 2.2.3 to 2.2.6), and whether anybody may come in.
 func talkSMB(ctx context.Context, conn net.Conn, addr netip.AddrPort, f *found) {
 	if _, err := conn.Write(smbRequest()); err != nil {
 		return
@@ -96,7 +96,7 @@ func ntlmNegotiation() []byte {
 		der(0xa0, der(0x30, der(0xa0, der(0x30, mechanism)), der(0xa2, der(0x04, ntlmNegotiate)))))
 }
 
-// sessionRequest begins a session: the answer says the names of who is there (MS-SMB2, 2.2.5).
+// sessionRequest begins a session: the answer says the names of what is there (MS-SMB2, 2.2.5).
 func sessionRequest() []byte {
 	message := make([]byte, smbHeader)
 	copy(message, "\xfeSMB")
@@ -118,7 +118,7 @@ func sessionSetUp(token []byte) []byte {
 	return append(append(body, make([]byte, 8)...), token...)
 }
 
-// ntlmNames are the pairs of a challenge that name who is there (MS-NLMP, 2.2.2.1).
+// ntlmNames are the pairs of a challenge that name what is there (MS-NLMP, 2.2.2.1).
 var ntlmNames = map[uint16]string{1: keySMBName, 2: keySMBDomain, 3: keySMBHost}
 
 // readChallenge takes the names and the version out of a challenge (MS-NLMP, 2.2.1.2), wherever in the answer it is.

@@ -21,7 +21,7 @@ var _ = register(Protocol{
 	Name: "smtp", Source: evidence.SourceMail, Cost: Light,
 	Ports: []uint16{25, 587}, Usual: []uint16{25, 587}, Telling: []uint16{25}, Talk: talkSMTP,
 	Facts: []evidence.Fact{
-		{Key: keySMTP, Says: "first line of port 25 or 587", Standard: "RFC 5321", Example: "220 acorn.example ESMTP", Names: 5, Describes: true},
+		{Key: keySMTP, Says: "first line of port 25 or 587", Standard: "RFC 5321", Example: "220 acorn.example ESMTP", Names: 5, Describes: true, By: evidence.TheKeeper},
 		{Key: keySMTPHello, Says: "the name in the answer to EHLO", Standard: "RFC 5321, 4.1.1.1", Example: "acorn.example"},
 	},
 })

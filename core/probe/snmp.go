@@ -52,7 +52,7 @@ var _ = register(Protocol{
 		{Key: evidence.KeySNMPDescr, Says: "description of the system", Standard: "RFC 3418", Example: "Linux acorn 6.1.0 …", Names: 12, Describes: true},
 		{Key: evidence.KeySNMPObject, Says: "what the maker has registered the system as", Standard: "RFC 3418", Example: "1.3.6.1.4.1.8072.3.2.10"},
 		{Key: evidence.KeySNMPEnterprise, Says: "enterprise number within it", Standard: "RFC 2578", Example: "8072"},
-		{Key: evidence.KeySNMPName, Says: "name that its keeper has entered", Standard: "RFC 3418", Example: "acorn"},
+		{Key: evidence.KeySNMPName, Says: "name that its keeper has entered", Standard: "RFC 3418", Example: "acorn", By: evidence.TheHost},
 		{Key: keySNMPLocation, Says: "place that its keeper has entered", Standard: "RFC 3418", Example: "Palm house"},
 		{Key: keySNMPContact, Says: "whom its keeper has entered", Standard: "RFC 3418", Example: "the gardeners"},
 		{Key: evidence.KeySNMPServices, Says: "the layers it serves, as a sum", Standard: "RFC 3418", Example: "72"},
@@ -91,7 +91,7 @@ var (
 
 const (
 	snmpPort = 161
-	// maxCredentials is how many of a site's credentials one device is asked with: agents may lock out who tries more.
+	// maxCredentials is how many of a site's credentials one device is asked with: agents may lock out whoever tries more.
 	maxCredentials = 8
 	// snmpTime bounds all that is read of one device.
 	snmpTime = 25 * time.Second
@@ -104,7 +104,7 @@ const (
 	DefaultCommunity = "public"
 )
 
-// defaultCredentials are tried before a site's own: who answers to them stands open.
+// defaultCredentials are tried before a site's own: an agent that answers to them stands open.
 var defaultCredentials = []Credential{
 	{Name: DefaultCommunity, Version: SNMPv2c, Community: secret.New(DefaultCommunity)},
 	{Name: DefaultCommunity, Version: SNMPv1, Community: secret.New(DefaultCommunity)},
@@ -113,7 +113,7 @@ var defaultCredentials = []Credential{
 // DefaultCommunityPart is the part of the protocol that asks with the default community.
 const DefaultCommunityPart = "default-community"
 
-// askSNMP asks a device's agent who it is: which engine it has, whether it answers to the default community, and with
+// askSNMP asks a device's agent what it is: which engine it has, whether it answers to the default community, and with
 // the first credential that it takes what its system group, interfaces, parts and printer or power tables say.
 func askSNMP(ctx context.Context, q Query) (items []evidence.Item, answered bool) {
 	return askAgent(ctx, q.Dialer, q.Addr, q.Wait, func(ctx context.Context, a *agent) {
@@ -143,6 +143,7 @@ func askAgent(ctx context.Context, d Dialer, addr netip.Addr, wait time.Duration
 	}
 	open(ctx, a)
 	if a.session != nil {
+		a.discoverAgain(ctx)
 		a.read()
 		_ = a.session.Conn.Close() // all has been read
 	}
@@ -241,6 +242,17 @@ func (a *agent) discover(ctx context.Context) error {
 		a.noteEngine(engine)
 		return enough
 	})
+}
+
+// discoverAgain asks an agent that answers, but has kept silent to version 3, for its engine once more, and again: that it does not speak
+// version 3 is said of it, and on a network that loses packets two questions without an answer do not show it.
+func (a *agent) discoverAgain(ctx context.Context) {
+	const times = 2
+	for range times {
+		if a.three || a.spent() || a.discover(ctx) == nil {
+			return
+		}
+	}
 }
 
 // noteEngine notes an engine's identifier, and the enterprise and MAC address that it is formed of (RFC 3411, 5).

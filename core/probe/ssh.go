@@ -25,7 +25,7 @@ const (
 
 var _ = register(Protocol{
 	Name: "ssh", Source: evidence.SourceSSH, Cost: Middling,
-	Ports: []uint16{22, 2222}, Usual: []uint16{22}, Telling: []uint16{22}, Knock: []uint16{22}, Talk: talkSSH,
+	Ports: []uint16{22, 2222}, Usual: []uint16{22}, Telling: []uint16{22}, RollCall: []uint16{22}, Talk: talkSSH,
 	Facts: []evidence.Fact{
 		{Key: evidence.KeySSHGreeting, Says: "identification string", Standard: "RFC 4253, 4.2", Example: "SSH-2.0-OpenSSH_9.2p1", Names: 9},
 		{Key: keySSHHostKey, Says: "fingerprint of the host key; Ed25519 is asked for first", Standard: "RFC 4253, 8", Example: "SHA256:96mT…", Use: evidence.PublicKey},

@@ -125,7 +125,7 @@ func (n *negotiation) answer() {
 		n.pending = nil // a command without an end
 	}
 	if len(reply) > 0 {
-		_, _ = n.conn.Write(reply) // who does not listen says nothing more
+		_, _ = n.conn.Write(reply) // one that does not listen says nothing more
 	}
 }
 

@@ -46,7 +46,7 @@ const (
 	upsTime     = 12 * time.Second
 )
 
-// upsVariables are the variables that tell who a power supply is, with the keys of their facts (RFC 9271, 5). What the device says goes before what
+// upsVariables are the variables that tell what a power supply is, with the keys of their facts (RFC 9271, 5). What the device says goes before what
 // its driver says of it as a power supply.
 var upsVariables = []struct{ name, key string }{
 	{"device.mfr", keyUPSMaker}, {"device.model", keyUPSModel}, {"device.serial", keyUPSSerial}, {"device.type", keyUPSType},

@@ -17,7 +17,6 @@ import (
 // Keys of the facts.
 const (
 	keyWSDType     = "wsd.type"
-	keyWSDScope    = "wsd.scope"
 	keyWSDMaker    = "wsd.maker"
 	keyWSDModel    = "wsd.model"
 	keyWSDNumber   = "wsd.number"
@@ -36,16 +35,16 @@ var _ = register(Protocol{
 	Relates: wsdMessage,
 	Facts: slices.Concat(onvifFacts, []evidence.Fact{
 		{Key: keyWSDType, Says: "a type that it matches", Standard: "OASIS WS-Discovery 1.1, 5.3", Example: "dn:NetworkVideoTransmitter"},
-		{Key: keyWSDScope, Says: "a scope that it is in, escapes resolved", Standard: "OASIS WS-Discovery 1.1, 5.3", Example: "onvif://www.onvif.org/hardware/Gaze 5", Names: 11},
+		{Key: evidence.KeyWSDScope, Says: "a scope that it is in, escapes resolved", Standard: "OASIS WS-Discovery 1.1, 5.3", Example: "onvif://www.onvif.org/hardware/Gaze 5", Names: 11},
 		{Key: evidence.KeyWSDAddress, Says: "where its services are", Standard: "OASIS WS-Discovery 1.1, 5.3", Example: "http://10.40.1.9/onvif/device_service"},
 		{Key: evidence.KeyWSDID, Says: "identifier of the device", Standard: "OASIS WS-Discovery 1.1, 5.3", Example: "urn:uuid:7", Use: evidence.Identifier},
 		{Key: keyWSDMaker, Says: "maker, by its metadata, which are read on the device itself", Standard: "OASIS DPWS 1.1, 5.1", Example: "Marrowby"},
 		{Key: keyWSDModel, Says: "name of its model, by its metadata", Standard: "OASIS DPWS 1.1, 5.1", Example: "Inkwell 220", Describes: true},
-		{Key: keyWSDNumber, Says: "number of its model, by its metadata", Standard: "OASIS DPWS 1.1, 5.1", Example: "220"},
-		{Key: keyWSDName, Says: "the name its keeper sees, by its metadata", Standard: "OASIS DPWS 1.1, 5.1", Example: "Herbarium printer", Describes: true},
+		{Key: keyWSDNumber, Says: "number of its model, by its metadata", Standard: "OASIS DPWS 1.1, 5.1", Example: "220", Describes: true},
+		{Key: keyWSDName, Says: "the name its keeper sees, by its metadata", Standard: "OASIS DPWS 1.1, 5.1", Example: "Herbarium printer", Describes: true, By: evidence.TheKeeper},
 		{Key: keyWSDFirmware, Says: "firmware, by its metadata", Standard: "OASIS DPWS 1.1, 5.1", Example: "2.1"},
 		{Key: keyWSDSerial, Says: "serial number, by its metadata", Standard: "OASIS DPWS 1.1, 5.1", Example: "MB-22017"},
-		{Key: keyWSDComputer, Says: "the name under which a computer publishes itself", Standard: "OASIS DPWS 1.1, 5.2; Publication Services (MS-PBSD)", Example: "ACORN"},
+		{Key: keyWSDComputer, Says: "the name under which a computer publishes itself", Standard: "OASIS DPWS 1.1, 5.2; Publication Services (MS-PBSD)", Example: "ACORN", By: evidence.TheHost},
 		{Key: keyWSDProgram, Says: "who made the program that publishes it", Standard: "OASIS DPWS 1.1, 5.2; Publication Services (MS-PBSD)", Example: "Example Software"},
 	}),
 })
@@ -55,7 +54,7 @@ const wsdPort = 3702
 // wsdGroups are where the devices of a segment are probed (OASIS WS-Discovery 1.1, 2.4).
 var wsdGroups = []netip.AddrPort{netip.MustParseAddrPort("239.255.255.250:3702"), netip.MustParseAddrPort("[ff02::c]:3702")}
 
-// askWSD probes one device directly (OASIS WS-Discovery 1.1, 5.2): for everything, and who keeps silent for the devices of
+// askWSD probes one device directly (OASIS WS-Discovery 1.1, 5.2): for everything, and what keeps silent for the devices of
 // the profile, since some programs answer to nothing less.
 func askWSD(ctx context.Context, q Query) ([]evidence.Item, bool) {
 	f, to := q.byDatagram(wsdPort)
@@ -205,7 +204,7 @@ func wsdMessage(message []byte) (id, relatesTo string) {
 }
 
 // wsdKeys are the elements of a match that are kept; all but the address are lists separated by white space.
-var wsdKeys = map[string]string{"Types": keyWSDType, "Scopes": keyWSDScope, "XAddrs": evidence.KeyWSDAddress}
+var wsdKeys = map[string]string{"Types": keyWSDType, "Scopes": evidence.KeyWSDScope, "XAddrs": evidence.KeyWSDAddress}
 
 // readMatches reads matches and greetings (ProbeMatch, ResolveMatch, Hello).
 func readMatches(message []byte, f *found) bool {

@@ -41,7 +41,7 @@ func askONVIF(ctx context.Context, addr netip.Addr, items []evidence.Item, f *fo
 	isOf := func(text string) bool {
 		return strings.Contains(text, "onvif") || strings.HasSuffix(text, "NetworkVideoTransmitter")
 	}
-	said := slices.Concat(evidence.Values(items, keyWSDScope), evidence.Values(items, keyWSDType))
+	said := slices.Concat(evidence.Values(items, evidence.KeyWSDScope), evidence.Values(items, keyWSDType))
 	if !slices.ContainsFunc(said, isOf) {
 		return
 	}

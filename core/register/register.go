@@ -133,7 +133,7 @@ type reader struct {
 	hopeless bool // the table as a whole cannot be read
 }
 
-// Read reads a table with a line of headings: CSV (RFC 4180) in UTF-8 or, with a byte order mark, UTF-16, its columns parted
+// Read reads a table with a line of headings: CSV (RFC 4180) in UTF-8 or, with a byte order mark, UTF-16, its columns separated
 // by commas, semicolons or tabs; or the first sheet of an Office Open XML workbook (ISO/IEC 29500). Columns may stand in
 // any order. It is all or nothing: where anything is wrong the error is a *fault.List with lines and columns, and no
 // entry is given.

@@ -12,22 +12,27 @@ import (
 var Columns = []string{"name", "mac", "address", "vendor", "model", "kind", "location", "responsible", "note"}
 
 // Write writes a register as CSV that Read reads back. Texts that a spreadsheet would take for a formula get a mark that
-// makes them text, which Read takes away again.
+// makes them text, which Read removes again.
 func Write(out io.Writer, entries []Entry) error {
 	extra := extraColumns(entries)
 	rows := make([][]string, len(entries))
 	for i, e := range entries {
-		addr := ""
-		if e.Addr.IsValid() {
-			addr = e.Addr.String()
-		}
-		record := []string{e.Name, e.MAC.String(), addr, e.Vendor, e.Model, e.Kind, e.Location, e.Responsible, e.Note}
+		record := columnsOf(e)
 		for _, column := range extra {
 			record = append(record, e.Extra[column])
 		}
 		rows[i] = record
 	}
 	return csvtext.Write(out, slices.Concat(Columns, extra), rows)
+}
+
+// columnsOf gives what an entry has in Columns.
+func columnsOf(e Entry) []string {
+	addr := ""
+	if e.Addr.IsValid() {
+		addr = e.Addr.String()
+	}
+	return []string{e.Name, e.MAC.String(), addr, e.Vendor, e.Model, e.Kind, e.Location, e.Responsible, e.Note}
 }
 
 // extraColumns gives the headings of the site's own, in order.

@@ -14,16 +14,16 @@ import (
 	"airdrift/core/hwaddr"
 )
 
-// Anybody on a segment can say anything in anybody's name. Who answers a question of the sweep's is bounded by the addresses
-// it asked; who is only heard is bounded here.
+// Any device on a segment can say anything in another's name. One that answers a question of the sweep's is bounded by the addresses
+// it asked; what is only heard is bounded here.
 const (
-	// maxHeard is how many sightings a sweep keeps of those who were only heard, far more than one segment holds.
+	// maxHeard is how many sightings a sweep keeps of those that were only heard, far more than one segment holds.
 	maxHeard = 4096
 	// maxHeardOfMAC is at how many addresses one MAC is heard. Routers that answer for others are told by their answers.
 	maxHeardOfMAC = 64
 	// maxHolders is how many MACs are kept at one address, and maxHeardHolders how many of them without an answer.
 	maxHolders, maxHeardHolders = 16, 4
-	// newPerSecond and newAtOnce are how fast new ones may turn up. Beyond it, who is heard a second time is still kept: a
+	// newPerSecond and newAtOnce are how fast new ones may turn up. Beyond it, what is heard a second time is still kept: a
 	// device speaks again, and a forged address hardly ever.
 	newPerSecond, newAtOnce = 20, 512
 	// manyRefused is from how many on a segment is said to be flooded.
@@ -32,7 +32,7 @@ const (
 	maxAccused = 4096
 )
 
-// admission decides who of those only heard is kept. It is guarded by the roster's lock.
+// admission decides which of those only heard are kept. It is guarded by the roster's lock.
 type admission struct {
 	kept    int
 	ofMAC   map[hwaddr.MAC]int
@@ -49,7 +49,7 @@ func newAdmission() *admission {
 	}
 }
 
-// admit reports whether somebody new who is only heard is kept; holders are those known at the address.
+// admit reports whether a new one that is only heard is kept; holders are those known at the address.
 func (a *admission) admit(key sightingKey, holders int, now time.Time) bool {
 	again := a.heardAgain(key)
 	if a.kept >= maxHeard || a.ofMAC[key.mac] >= maxHeardOfMAC || holders >= maxHeardHolders || !again && !a.rate.AllowN(now, 1) {
@@ -69,7 +69,7 @@ func (a *admission) refuse(mac hwaddr.MAC) {
 	}
 }
 
-// heardAgain reports whether one that was left out a while ago is heard once more. It forgets the older ones in time.
+// heardAgain reports whether one that was left out a while ago is heard once more. It drops the older ones in time.
 func (a *admission) heardAgain(key sightingKey) bool {
 	var hash maphash.Hash
 	hash.SetSeed(a.seed)
@@ -82,7 +82,7 @@ func (a *admission) heardAgain(key sightingKey) bool {
 	return again
 }
 
-// text says in words who floods the segment, or nothing where nobody does.
+// text says in words which device floods the segment, or nothing where nobody does.
 func (a *admission) text() string {
 	if a.refused < manyRefused {
 		return ""

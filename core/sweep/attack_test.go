@@ -269,7 +269,7 @@ func announcement(t *testing.T, i int) string {
 	return string(packed)
 }
 
-// In a fence wider than its subnets the addresses that may stand for a whole subnet are left alone; those of the own segment are
+// In a fence wider than its subnets the addresses that may stand for a whole subnet are left alone; those of the local segment are
 // known, and taken as they are.
 func TestBroadcastAddressesWithinAWideFence(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
@@ -287,7 +287,7 @@ func TestBroadcastAddressesWithinAWideFence(t *testing.T) {
 		}
 		for who := range w.dials {
 			if last := who.Addr().As4()[3]; last == 0 || last == 255 {
-				t.Errorf("%s was knocked at", who)
+				t.Errorf("%s was probed", who)
 			}
 		}
 	})

@@ -26,7 +26,7 @@ func (c *caller) callBeyond(ctx context.Context, set netrange.Set, name string) 
 	if set.Count() == 0 {
 		return nil
 	}
-	// What is called by echo is heard until the knocking is over, so that who answers late is not missed.
+	// What is called by echo is heard until the TCP probes are over, so that what answers late is not missed.
 	var ears ears
 	defer func() { err = errors.Join(err, ears.close()) }()
 	g, groupCtx := errgroup.WithContext(ctx)
@@ -142,12 +142,12 @@ func (c *caller) heardEcho(ctx context.Context, reply wire.EchoReply, rtt time.D
 	}))
 }
 
-// callByTCP knocks at those that gave no echo.
+// callByTCP probes those that gave no echo.
 func (c *caller) callByTCP(ctx context.Context, set netrange.Set, pace *pacing, name string, ears *ears) error {
-	call := "knock" + name
+	call := "tcp" + name
 	visit, of := netrange.NewVisit(set, c.order.Seed+1), fingerprint(call, set, c.order.Seed+1)
 	g, groupCtx := errgroup.WithContext(ctx)
-	together := pace.knocking()
+	together := pace.tcpCalls()
 	g.SetLimit(together)
 	place, since := c.resume.place(call, of)
 	from := place.At
@@ -168,9 +168,9 @@ func (c *caller) callByTCP(ctx context.Context, set netrange.Set, pace *pacing, 
 			if ears.hearsFrom(a) {
 				echoes = pace.Rounds
 			}
-			return c.knock(groupCtx, a, pace, echoes)
+			return c.callTCP(groupCtx, a, pace, echoes)
 		})
-		// Those under way when a sweep ends have to be knocked at again.
+		// Those under way when a sweep ends have to be probed again.
 		c.resume.reach(call, Place{At: i - min(i, uint64(together)), Of: of}, since)
 	}
 	return errors.Join(g.Wait(), ctx.Err())

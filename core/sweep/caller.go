@@ -14,19 +14,19 @@ import (
 	"airdrift/core/wire"
 )
 
-// caller finds out who answers at all: by ARP and neighbour discovery on the own segment, by echo and TCP beyond it.
+// caller finds out what answers at all: by ARP and neighbour discovery on the local segment, by echo and TCP beyond it.
 type caller struct {
 	*engine
-	hears  *hearer
-	knocks *knocking
-	over   func(a netip.Addr) bool // whether an address need not be called any more
+	hears *hearer
+	tcp   *tcpOrder
+	over  func(a netip.Addr) bool // whether an address need not be called any more
 
 	mu     sync.Mutex          // guards proven
-	proven map[netip.Addr]bool // who was called by name because he was heard
+	proven map[netip.Addr]bool // what was called by name because it was heard
 }
 
 func newCaller(e *engine, hears *hearer) *caller {
-	return &caller{engine: e, hears: hears, knocks: newKnocking(), over: e.roster.hasAnswered, proven: map[netip.Addr]bool{}}
+	return &caller{engine: e, hears: hears, tcp: newTCPOrder(), over: e.roster.hasAnswered, proven: map[netip.Addr]bool{}}
 }
 
 // run calls the roll. Where the link changes meanwhile it goes on, on the link as it is then, from the last place known good.
@@ -83,8 +83,8 @@ func (c *caller) callAll(ctx context.Context) error {
 	return c.callBehind(outer)
 }
 
-// callBehind calls by echo and TCP, as those beyond the segment are, the addresses of MACs that answer for many: who is really there
-// speaks for himself, and the rest are the MAC's word alone.
+// callBehind calls by echo and TCP, as those beyond the segment are, the addresses of MACs that answer for many: what is really there
+// speaks for itself, and the rest are the MAC's word alone.
 func (c *caller) callBehind(ctx context.Context) error {
 	addrs := c.roster.ofMany(manyAddresses)
 	if len(addrs) == 0 {
@@ -94,14 +94,14 @@ func (c *caller) callBehind(ctx context.Context) error {
 	for i, a := range addrs {
 		prefixes[i] = netip.PrefixFrom(a, a.BitLen())
 	}
-	behind := &caller{engine: c.engine, hears: c.hears, knocks: newKnocking(), over: c.roster.hasSpoken}
+	behind := &caller{engine: c.engine, hears: c.hears, tcp: newTCPOrder(), over: c.roster.hasSpoken}
 	return behind.callBeyond(ctx, netrange.FromPrefixes(prefixes...), "-behind")
 }
 
 // inNeighbourTable is what told of an address that the system knew of.
 const inNeighbourTable = "the system's table of neighbours"
 
-// takeNeighbours takes in who stands in the system's own table: with the right to frames they are called by name and asked if they
+// takeNeighbours takes in what stands in the system's own table: with the right to frames they are called by name and asked if they
 // answer, and else they only have a MAC by it.
 func (c *caller) takeNeighbours(ctx context.Context) {
 	neighbours, err := c.wire.Neighbours(ctx)
@@ -114,7 +114,7 @@ func (c *caller) takeNeighbours(ctx context.Context) {
 	}
 	for _, n := range neighbours {
 		if n.MAC.IsZero() || n.MAC.IsGroup() || n.Addr.IsMulticast() || c.isSelf(n.Addr) || c.order.Ranges.Contains(n.Addr) || !n.Addr.Is6() {
-			continue // who is in the ranges is called anyway
+			continue // what is in the ranges is called anyway
 		}
 		s := told(n.Addr, n.MAC, nil)
 		s.LearnedFrom = inNeighbourTable
@@ -122,7 +122,7 @@ func (c *caller) takeNeighbours(ctx context.Context) {
 	}
 }
 
-// split parts the ranges into what lies on the own segment and what lies beyond it.
+// split parts the ranges into what lies on the local segment and what lies beyond it.
 func (c *caller) split() (segment, beyond netrange.Set) {
 	var own []netip.Prefix
 	for _, p := range c.link().Prefixes {
@@ -190,7 +190,7 @@ func (c *caller) rounds(ctx context.Context, call string, set netrange.Set, pace
 		}
 		from.At = 0
 		if asked {
-			if err := pause(ctx, c.timers.longest(onSegment)); err != nil {
+			if err := c.stalls.wait(ctx, c.timers.longest(onSegment)); err != nil {
 				return err
 			}
 		}
@@ -227,7 +227,7 @@ func (c *caller) callExpected(ctx context.Context, set netrange.Set, pace *pacin
 			c.meter.send(calling)
 			c.meter.settle(calling, 1)
 		}
-		if err := pause(ctx, c.timers.longest(onSegment)); err != nil {
+		if err := c.stalls.wait(ctx, c.timers.longest(onSegment)); err != nil {
 			return err
 		}
 	}
@@ -244,7 +244,7 @@ func (c *caller) turnToCall(ctx context.Context, a netip.Addr, pace *pacing, bro
 	return c.turn(ctx, a, calling)
 }
 
-// callOnSegment calls addresses of the own segment by ARP or neighbour solicitation. Everything that speaks IP answers, a device
+// callOnSegment calls addresses of the local segment by ARP or neighbour solicitation. Everything that speaks IP answers, a device
 // that drops all else too.
 func (c *caller) callOnSegment(ctx context.Context, call string, set netrange.Set, sent *sendTimes) error {
 	return c.byPace(ctx, set, func(ctx context.Context, part netrange.Set, pace *pacing, name string) error {
@@ -299,7 +299,7 @@ func (c *caller) callAllNodes(ctx context.Context) error {
 			c.meter.send(calling)
 			c.meter.settle(calling, 1)
 		}
-		if err := pause(ctx, c.timers.waits.Least); err != nil {
+		if err := c.stalls.wait(ctx, c.timers.waits.Least); err != nil {
 			return err
 		}
 	}

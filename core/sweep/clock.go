@@ -97,6 +97,21 @@ func isTimeout(err error) bool {
 type timedConn struct {
 	net.Conn
 	question
+	drawnOut
+}
+
+func newTimedConn(conn net.Conn, c *clock, s *stalls) *timedConn {
+	return &timedConn{Conn: conn, question: question{clock: c}, drawnOut: drawnOut{stalls: s}}
+}
+
+func (c *timedConn) SetDeadline(t time.Time) error {
+	c.until(t)
+	return c.Conn.SetDeadline(t)
+}
+
+func (c *timedConn) SetReadDeadline(t time.Time) error {
+	c.until(t)
+	return c.Conn.SetReadDeadline(t)
 }
 
 func (c *timedConn) Write(b []byte) (int, error) {
@@ -107,6 +122,9 @@ func (c *timedConn) Write(b []byte) (int, error) {
 
 func (c *timedConn) Read(b []byte) (int, error) {
 	n, err := c.Conn.Read(b)
+	for n == 0 && err != nil && c.goesOn(err, c.Conn.SetReadDeadline) {
+		n, err = c.Conn.Read(b)
+	}
 	if n > 0 {
 		c.came(nil)
 	} else {
@@ -127,6 +145,17 @@ func (c *timedConn) Waited() time.Duration {
 type timedPackets struct {
 	net.PacketConn
 	question
+	drawnOut
+}
+
+func (c *timedPackets) SetDeadline(t time.Time) error {
+	c.until(t)
+	return c.PacketConn.SetDeadline(t)
+}
+
+func (c *timedPackets) SetReadDeadline(t time.Time) error {
+	c.until(t)
+	return c.PacketConn.SetReadDeadline(t)
 }
 
 func (c *timedPackets) WriteTo(b []byte, to net.Addr) (int, error) {
@@ -137,13 +166,16 @@ func (c *timedPackets) WriteTo(b []byte, to net.Addr) (int, error) {
 
 func (c *timedPackets) ReadFrom(b []byte) (int, net.Addr, error) {
 	n, from, err := c.PacketConn.ReadFrom(b)
+	for err != nil && c.goesOn(err, c.PacketConn.SetReadDeadline) {
+		n, from, err = c.PacketConn.ReadFrom(b)
+	}
 	c.came(err)
 	return n, from, err
 }
 
 // timed has a connection timed for a protocol of a device.
-func (t *target) timed(p *probe.Protocol, conn net.Conn) net.Conn {
-	return &timedConn{Conn: conn, question: question{clock: t.clock(p)}}
+func (t *target) timed(p *probe.Protocol, conn net.Conn, s *stalls) net.Conn {
+	return newTimedConn(conn, t.clock(p), s)
 }
 
 // clock gives what keeps the times of a protocol.

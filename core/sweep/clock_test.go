@@ -26,7 +26,7 @@ func TestAnswersAreTimed(t *testing.T) {
 			}
 		}()
 		c := &clock{}
-		conn := &timedConn{Conn: ours, question: question{clock: c}}
+		conn := newTimedConn(ours, c, &stalls{})
 		ask := func() error {
 			if _, err := conn.Write([]byte("q")); err != nil {
 				return err

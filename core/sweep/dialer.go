@@ -32,9 +32,7 @@ func (d dialer) Dial(ctx context.Context, network string, addr netip.AddrPort, w
 		if err := d.mayConnect(ctx, addr.Addr(), asking); err != nil {
 			return err
 		}
-		waiting, cancel := context.WithTimeout(ctx, wait)
-		defer cancel()
-		conn, err = d.wire.DialContext(waiting, network, addr)
+		conn, err = d.stalls.dial(ctx, wait, func(ctx context.Context) (net.Conn, error) { return d.wire.DialContext(ctx, network, addr) })
 		return err
 	})
 	if err != nil {
@@ -43,13 +41,13 @@ func (d dialer) Dial(ctx context.Context, network string, addr netip.AddrPort, w
 	if network == "udp" {
 		conn = &pacedConn{Conn: conn, paced: paced{ctx: ctx, engine: d.engine}, to: addr.Addr()}
 	}
-	return &timedConn{Conn: conn, question: question{clock: d.clock}}, nil
+	return newTimedConn(conn, d.clock, &d.stalls), nil
 }
 
 // mayConnect waits for the device's gap and for a turn.
 func (e *engine) mayConnect(ctx context.Context, a netip.Addr, c class) error {
 	turn := func() error { return e.turn(ctx, a, c) }
-	if c == asking { // knocks at who may not be there are further apart than any gap
+	if c == asking { // probes of addresses where there may be nothing are further apart than any gap
 		wait := turn
 		turn = func() error { return e.care.connect(ctx, e.deviceOf(a), e.paceAt(a).Pace, wait) }
 	}
@@ -70,7 +68,8 @@ func (d dialer) ListenPacket(ctx context.Context, network string, addr netip.Add
 	if err != nil {
 		return nil, err
 	}
-	return &timedPackets{PacketConn: &pacedPackets{PacketConn: conn, paced: paced{ctx: ctx, engine: d.engine}}, question: question{clock: d.clock}}, nil
+	packets := &pacedPackets{PacketConn: conn, paced: paced{ctx: ctx, engine: d.engine}}
+	return &timedPackets{PacketConn: packets, question: question{clock: d.clock}, drawnOut: drawnOut{stalls: &d.stalls}}, nil
 }
 
 // zoned says by which link a link-local address is reached (RFC 4007, 11).
@@ -150,7 +149,7 @@ func (c *pacedConn) SetReadDeadline(t time.Time) error {
 	return c.Conn.SetReadDeadline(t)
 }
 
-// pacedPackets sends datagrams to whom it is told to.
+// pacedPackets sends datagrams where it is told to.
 type pacedPackets struct {
 	net.PacketConn
 	paced
@@ -196,13 +195,11 @@ func (e *engine) connect(ctx context.Context, addr netip.AddrPort, patience pati
 			if err := e.mayConnect(ctx, addr.Addr(), c); err != nil {
 				return err
 			}
-			waiting, cancel := context.WithTimeout(ctx, patience.wait)
-			defer cancel()
 			if patience.overdue != nil {
-				defer time.AfterFunc(patience.due, func() { leave(); patience.overdue() }).Stop()
+				defer e.stalls.after(patience.due, func() { leave(); patience.overdue() })()
 			}
 			began = time.Now()
-			conn, err = e.wire.DialContext(waiting, "tcp", e.zoned(addr))
+			conn, err = e.stalls.dial(ctx, patience.wait, func(ctx context.Context) (net.Conn, error) { return e.wire.DialContext(ctx, "tcp", e.zoned(addr)) })
 			return err
 		})
 		leave()

@@ -41,8 +41,9 @@ type engine struct {
 	spoken   []*probe.Protocol
 	known    identities
 	repeated repeated // what was told in answer to questions to all
-	stopped  stoppers // who stopped answering while being asked
+	stopped  stoppers // those that stopped answering while being asked
 	faults   faults   // of our own machine
+	stalls   stalls   // likewise
 
 	emitMu sync.Mutex
 }
@@ -130,6 +131,7 @@ func (e *engine) run(ctx context.Context) (err error) {
 	defer func() { err = errors.Join(err, hears.close()) }()
 	ctx, fail := context.WithCancelCause(ctx)
 	defer fail(nil)
+	defer e.inBackground(ctx, e.stalls.watch)()
 	defer e.inBackground(ctx, e.retell)()
 	defer e.inBackground(ctx, func(ctx context.Context) { e.keepAttached(ctx, hears, fail) })()
 	defer e.keepQuiet(ctx)()
@@ -157,10 +159,10 @@ func (e *engine) inBackground(ctx context.Context, work func(context.Context)) (
 	}
 }
 
-// maxProofs is how often, at most, those who were heard are called by name: those who were heard while others were asked, too.
+// maxProofs is how often, at most, those that were heard are called by name: those that were heard while others were asked, too.
 const maxProofs = 3
 
-// work calls the roll and asks who has answered, both at the same time. The first of the two that fails ends the other.
+// work calls the roll and asks what has answered, both at the same time. The first of the two that fails ends the other.
 func (e *engine) work(ctx context.Context, calls *caller, asks *interviewer) error {
 	defer e.tellExcess()
 	defer asks.tellStopped()
@@ -292,7 +294,7 @@ func (e *engine) mayWait(s evidence.Sighting) bool {
 	return count > 1 || s.Addr.Is6()
 }
 
-// overheard takes in somebody whom nobody asked. That he is there is not believed before he answers.
+// overheard takes in a device that nobody asked. That it is there is not believed before it answers.
 func (e *engine) overheard(s evidence.Sighting) {
 	if e.isSelf(s.Addr) {
 		return
@@ -310,17 +312,17 @@ func (e *engine) overheard(s evidence.Sighting) {
 // heardOnSegment is what told of an address that nobody looked for.
 const heardOnSegment = "heard on the segment"
 
-// place takes in somebody who told of himself: more of one who is known, or another.
+// place takes in a device that told of itself: more of one that is known, or another.
 func (e *engine) place(s evidence.Sighting) {
 	if !e.roster.grow(s.Addr, s.MAC, s.Items) {
 		e.overheard(s)
 	}
 }
 
-// tellEvery is how soon it is told of who turned up, and retellEvery how often at most that more was heard of who had been asked.
+// tellEvery is how soon it is told of what turned up, and retellEvery how often at most that more was heard of what had been asked.
 const tellEvery, retellEvery = 50 * time.Millisecond, time.Second
 
-// retell tells of those who turned up, and now and then of those of whom more was heard, until ctx ends, and then once more.
+// retell tells of those that turned up, and now and then of those of which more was heard, until ctx ends, and then once more.
 func (e *engine) retell(ctx context.Context) {
 	ticker := time.NewTicker(tellEvery)
 	defer ticker.Stop()
@@ -341,7 +343,7 @@ func (e *engine) retell(ctx context.Context) {
 	}
 }
 
-// tellOverheard tells of those of whom nothing more will come and who were not asked.
+// tellOverheard tells of those of which nothing more will come and that were not asked.
 func (e *engine) tellOverheard() {
 	var outside []string
 	for _, a := range e.roster.all() {
@@ -357,7 +359,7 @@ func (e *engine) tellOverheard() {
 	}
 }
 
-// tellExcess warns of those who said more than is kept, and of who floods the segment.
+// tellExcess warns of those that said more than is kept, and of the one that floods the segment.
 func (e *engine) tellExcess() {
 	if cut := e.roster.cut(); len(cut) > 0 {
 		names := make([]string, len(cut))

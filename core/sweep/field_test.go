@@ -59,9 +59,9 @@ func segmentOf(count int) map[netip.Addr][]hwaddr.MAC {
 	return arp
 }
 
-// A device beyond a router takes longer to accept a knock than those around it, so that the next port is tried already, or the first
+// A device beyond a router takes longer to accept a connection than those around it, so that the next port is tried already, or the first
 // packet to it got lost, so that the system's second one reaches it: its answer counts at every pace.
-func TestLateAnswerToAKnockCounts(t *testing.T) {
+func TestLateAnswerToATCPProbeCounts(t *testing.T) {
 	for _, pace := range Paces {
 		for _, wait := range []time.Duration{700 * time.Millisecond, 1400 * time.Millisecond} {
 			synctest.Test(t, func(t *testing.T) {
@@ -79,6 +79,26 @@ func TestLateAnswerToAKnockCounts(t *testing.T) {
 				}
 			})
 		}
+	}
+}
+
+// Where all answers take longer than a second, who answers at one port alone, and not at the likeliest, is met as elsewhere.
+func TestTCPProbesOnASlowNetwork(t *testing.T) {
+	for _, port := range probe.RollCallPorts() {
+		synctest.Test(t, func(t *testing.T) {
+			alone := addr("10.40.2.61")
+			w := &far{&fakeWire{noRights: true, refuses: map[netip.Addr]bool{}, open: map[netip.AddrPort]string{}, latency: 1300 * time.Millisecond}}
+			for a := addr("10.40.2.1"); a != alone; a = a.Next() {
+				w.refuses[a] = true
+			}
+			w.open[netip.AddrPortFrom(alone, port)] = ""
+			o := order("10.40.2.1-61")
+			o.Pace, o.Ports = Steady, []uint16{22}
+			got := sweepOn(t, t.Context(), w, o)
+			if _, met := got.whole[alone.String()+" "]; !met {
+				t.Errorf("a device that answers at port %d alone is missed", port)
+			}
+		})
 	}
 }
 
@@ -104,6 +124,18 @@ func TestEveryQuestionLeavesAtASlowPace(t *testing.T) {
 			}
 		}
 	})
+}
+
+// far accepts and refuses connections as late as it answers everything else.
+type far struct{ *fakeWire }
+
+func (w *far) DialContext(ctx context.Context, network string, addr netip.AddrPort) (net.Conn, error) {
+	if _, open := w.open[addr]; open || w.refuses[addr.Addr()] {
+		if err := pause(ctx, w.latency); err != nil {
+			return nil, err
+		}
+	}
+	return w.fakeWire.DialContext(ctx, network, addr)
 }
 
 // slowly accepts connections to one address after a while.

@@ -7,7 +7,7 @@ import (
 	"sync"
 )
 
-// frontier holds who is to be asked. It takes addresses while the sweep runs, whoever finds them, each of them once.
+// frontier holds what is to be asked. It takes addresses while the sweep runs, whatever finds them, each of them once.
 type frontier struct {
 	queue  func(netip.Addr) int // which of the queues an address stands in, as each pace has its own
 	mu     sync.Mutex           // guards all below
@@ -46,7 +46,7 @@ func (f *frontier) readyLocked(a netip.Addr) {
 	f.ready[q] = append(f.ready[q], a)
 }
 
-// end says that the roll has been called: who was kept for later is asked now, and those of rest who were not taken in yet.
+// end says that the roll has been called: what was kept for later is asked now, and those of rest that were not taken in yet.
 func (f *frontier) end(rest []netip.Addr) {
 	f.mu.Lock()
 	defer f.mu.Unlock()

@@ -22,7 +22,7 @@ const groupRounds = 2
 const bindTries, bindPause = 10, 300 * time.Millisecond
 
 // callGroups asks everybody on the segment at once what services there are, at the groups of all protocols. A sweep
-// of a part of the segment does not, since it would reach those who were left out.
+// of a part of the segment does not, since it would reach those that were left out.
 func (c *caller) callGroups(ctx context.Context) error {
 	if !c.link().Broadcasts() {
 		return nil
@@ -97,7 +97,7 @@ func (c *caller) callGroupsFrom(ctx context.Context, self netip.Addr) error {
 	for round := range groupRounds + 1 {
 		asked, err := c.putToGroups(ctx, conn, self, round)
 		if err == nil && asked {
-			err = pause(ctx, c.timers.waits.First*3/2) // responders spread their answers over a second
+			err = c.stalls.wait(ctx, c.timers.waits.First*3/2) // responders spread their answers over a second
 		}
 		if err != nil {
 			return errors.Join(err, stop())
@@ -201,7 +201,7 @@ func (c *caller) callCasts(ctx context.Context) error {
 }
 
 // heardInAnswer reads one answer to a question to all. Where frames may be read the answer is heard there as well, with the MAC of
-// who sent it.
+// what sent it.
 func (c *caller) heardInAnswer(ctx context.Context, conn net.PacketConn, buf []byte) error {
 	n, from, err := conn.ReadFrom(buf)
 	if err != nil {

@@ -20,8 +20,8 @@ import (
 	"airdrift/core/wire"
 )
 
-// hearer takes in what is said on the own segment, for the whole of a sweep: who asks or announces something tells of himself,
-// whichever subnet his address is from. It opens the segment for the caller, too.
+// hearer takes in what is said on the local segment, for the whole of a sweep: a device that asks or announces something tells of itself,
+// whichever subnet its address is from. It opens the segment for the caller, too.
 type hearer struct {
 	*engine
 	sent  *sendTimes // of ARP requests
@@ -32,7 +32,7 @@ type hearer struct {
 	mu         sync.Mutex                     // guards all below
 	conns      map[uint16]wire.FrameConn      // by Ethernet type; empty where frames are not permitted
 	stops      []func() error                 // end the readers and close the sockets
-	neighbours map[hwaddr.MAC]probe.Neighbour // who told of himself by frames, and is not yet known by another way
+	neighbours map[hwaddr.MAC]probe.Neighbour // those that told of themselves by frames, and are not yet known by another way
 }
 
 func newHearer(e *engine) *hearer {
@@ -314,7 +314,7 @@ func (h *hearer) heardPacket(frame []byte) {
 	h.place(told(heard.From, mac, items))
 }
 
-// isOfSegment reports whether who sent a packet is on the segment itself: by its address, or since no router would have passed the packet on. What is sent
+// isOfSegment reports whether what sent a packet is on the segment itself: by its address, or since no router would have passed the packet on. What is sent
 // to everybody is passed on, if at all, by a router to whose subnet that is, and then to a broadcast address of this link (RFC 1812, 5.3.5).
 func (h *hearer) isOfSegment(heard probe.PacketHeard) bool {
 	_, from := h.link().OnLink(heard.From)
@@ -352,7 +352,7 @@ func (h *hearer) heardAbout(heard probe.PacketHeard) bool {
 	return false
 }
 
-// told makes a sighting of what somebody told of himself by a frame.
+// told makes a sighting of what a device told of itself by a frame.
 func told(a netip.Addr, mac hwaddr.MAC, items []evidence.Item) evidence.Sighting {
 	source, key := evidence.SourceARP, evidence.KeyMAC
 	if a.Is6() {
@@ -395,7 +395,7 @@ func (h *hearer) heardRefusal(heard probe.PacketHeard) {
 	}
 }
 
-// heardFrame takes in what a neighbour tells of itself by frames. It tells no address of its own as a rule; who is not known yet
+// heardFrame takes in what a neighbour tells of itself by frames. It tells no address of its own as a rule; what is not known yet
 // is kept until the sweep has gone through.
 func (h *hearer) heardFrame(p *probe.Protocol, frame []byte) {
 	heard, ok := p.HearFrame(frame)
@@ -410,7 +410,7 @@ func (h *hearer) heardFrame(p *probe.Protocol, frame []byte) {
 }
 
 const (
-	// maxNeighbours bounds who is kept until he is known.
+	// maxNeighbours bounds the neighbours that are kept until they are known.
 	maxNeighbours = 1024
 	// maxNeighbourAddrs is at how many addresses of one MAC it is noted what its port tells.
 	maxNeighbourAddrs = 16
@@ -437,7 +437,7 @@ func (h *hearer) placeNeighbour(heard probe.Neighbour) bool {
 	return placed
 }
 
-// placeNeighbours finds a place for those who told of themselves by frames before they were known. Who has told an address is
+// placeNeighbours finds a place for those that told of themselves by frames before they were known. What has told an address is
 // sighted at it; of the others the auditor is told in one warning.
 func (h *hearer) placeNeighbours() {
 	h.mu.Lock()

@@ -8,7 +8,7 @@ import (
 )
 
 // identities tell at which further addresses a device that has been asked answers, by its own tables, and by which identifiers it is
-// known there. Anybody may name any address as his own, so a device is taken to be the same only where it says the same identifier.
+// known there. A device may name any address as its own, so a device is taken to be the same only where it says the same identifier.
 type identities struct {
 	mu sync.Mutex // guards by
 	by map[netip.Addr]map[fact]netip.Addr

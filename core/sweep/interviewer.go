@@ -17,7 +17,7 @@ import (
 	"airdrift/core/wire"
 )
 
-// interviewer asks those who have answered what they offer and say, by each of the protocols.
+// interviewer asks those that have answered what they offer and say, by each of the protocols.
 type interviewer struct {
 	*engine
 	alive *vitals
@@ -29,7 +29,7 @@ func newInterviewer(e *engine, hears *hearer) *interviewer {
 	return &interviewer{engine: e, alive: newVitals(e, hears), ports: ports}
 }
 
-// run asks whom the frontier gives until that is closed, so many devices at a time of each pace as that lets.
+// run asks the devices that the frontier gives until that is closed, so many devices at a time of each pace as that lets.
 func (i *interviewer) run(ctx context.Context) (err error) {
 	defer func() { err = errors.Join(err, i.alive.close()) }()
 	g, ctx := errgroup.WithContext(ctx)
@@ -108,7 +108,7 @@ func (i *interviewer) questions(t *target) []*probe.Protocol {
 	return all
 }
 
-// askOne asks at one address all there is to ask, each who holds it where they can be told apart, and tells what became of it.
+// askOne asks at one address all there is to ask, each that holds it where they can be told apart, and tells what became of it.
 func (i *interviewer) askOne(ctx context.Context, a netip.Addr) error {
 	if i.roster.settled(a) {
 		return nil
@@ -126,8 +126,8 @@ func (i *interviewer) askOne(ctx context.Context, a netip.Addr) error {
 	return err
 }
 
-// askHolders asks the device at an address. Where several hold it, or others speak in its name, each who answers is asked by itself if
-// the system lets its neighbour entry be fixed, and else whoever the system's table names: systems believe the last who spoke.
+// askHolders asks the device at an address. Where several hold it, or others speak in its name, each that answers is asked by itself if
+// the system lets its neighbour entry be fixed, and else whatever the system's table names: systems believe the last that spoke.
 func (i *interviewer) askHolders(ctx context.Context, a netip.Addr) (asked bool, err error) {
 	holders := i.roster.answering(a)
 	pinner, can := i.wire.(wire.Pinner)
@@ -240,7 +240,7 @@ func (i *interviewer) holder(ctx context.Context, t *target) (mac hwaddr.MAC, kn
 // manyAddresses is from how many IPv4 addresses on a MAC is taken to answer for others.
 const manyAddresses = 5
 
-// mayBeAsked tells whom a sweep asks: those it was to look through. Where a MAC answers for many addresses, those with
+// mayBeAsked tells which devices a sweep asks: those it was to look through. Where a MAC answers for many addresses, those with
 // nobody behind them are left out, so that a router answering ARP for a whole range does not cost a thousand time-outs.
 func (i *interviewer) mayBeAsked(a netip.Addr) bool {
 	holders := i.roster.answering(a)

@@ -50,13 +50,13 @@ func PaceNamed(name string) (Pace, error) {
 // lets reports whether the pace lets a device be asked by a protocol of that cost.
 func (p Pace) lets(cost probe.Cost) bool { return p.Most == 0 || cost <= p.Most }
 
-// maxKnocking bounds the addresses knocked at together: each holds a socket of the system.
-const maxKnocking = 2000
+// maxTCPCalls bounds the addresses probed by TCP at the same time: each holds a socket of the system.
+const maxTCPCalls = 2000
 
-// knocking is at how many silent addresses a sweep knocks at the same time. Hardly any is a device, so what bounds them
+// tcpCalls is how many silent addresses a sweep probes by TCP at the same time. Hardly any is a device, so what bounds them
 // is the rate, and not the care for devices: a second's worth of questions is under way.
-func (p Pace) knocking() int {
-	return max(1, min(max(p.Devices*p.PerDevice, int(p.Rate)), maxKnocking))
+func (p Pace) tcpCalls() int {
+	return max(1, min(max(p.Devices*p.PerDevice, int(p.Rate)), maxTCPCalls))
 }
 
 // The largest figures a pace may have. Beyond them a sweep would only lose what it sends.

@@ -52,7 +52,7 @@ const (
 	maxPortTries = 5
 )
 
-// askPort connects to one port, once more if nothing came back, and hears what is behind it. Of who accepts every connection
+// askPort connects to one port, once more if nothing came back, and hears what is behind it. Of a device that accepts every connection
 // only those ports are asked at which a service would say something: the others prove nothing. What the roll call has learned
 // of a port is not asked again.
 func (i *interviewer) askPort(ctx context.Context, t *target, port uint16) error {
@@ -78,7 +78,7 @@ func (i *interviewer) askPort(ctx context.Context, t *target, port uint16) error
 		if err != nil {
 			return err
 		}
-		// That there is no way to who has answered on this segment is our own system's impatience with its ARP.
+		// That there is no way to a device that has answered on this segment is our own system's impatience with its ARP.
 		if _, onLink := i.link().OnLink(t.addr); outcome == probe.Silent || outcome == probe.Unreachable && onLink {
 			wait = i.timers.backOff(wait)
 			continue
@@ -146,7 +146,7 @@ func (i *interviewer) hearOut(ctx context.Context, t *target, p *probe.Protocol,
 		return nil
 	}
 	t.asks(fmt.Sprintf("%s at %s", p.Name, evidence.TCP(addr.Port())))
-	return p.FirstWords(ctx, i.query(t, p), t.timed(p, conn), i.zoned(addr), t.pace.lets(probe.Demanding))
+	return p.FirstWords(ctx, i.query(t, p), t.timed(p, conn, &i.stalls), i.zoned(addr), t.pace.lets(probe.Demanding))
 }
 
 // askWhatFollows speaks the protocols that may be spoken only to devices that have said so.
@@ -187,7 +187,7 @@ func (i *interviewer) followUp(ctx context.Context, t *target, p *probe.Protocol
 		return err
 	}
 	t.asks(fmt.Sprintf("%s at %s", p.Name, evidence.TCP(addr.Port())))
-	i.noteOf(ctx, t, mac, true, p.FirstWords(ctx, i.query(t, p), t.timed(p, conn), i.zoned(addr), true))
+	i.noteOf(ctx, t, mac, true, p.FirstWords(ctx, i.query(t, p), t.timed(p, conn, &i.stalls), i.zoned(addr), true))
 	return nil
 }
 
@@ -203,7 +203,7 @@ func (i *interviewer) answer(a netip.Addr, port uint16, outcome probe.Outcome, r
 	return nil
 }
 
-// unlikelyPorts is how many ports without a service are tried to find out who accepts everything.
+// unlikelyPorts is how many ports without a service are tried to find out which devices accept everything.
 const unlikelyPorts = 3
 
 // tryUnlikelyPorts finds out whether an address accepts connections to ports at which nothing can be expected: dynamic

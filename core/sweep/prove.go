@@ -22,8 +22,8 @@ func (e *engine) asksBySix(a netip.Addr, mac hwaddr.MAC) bool {
 	return ok && best == a
 }
 
-// prove finds out who of those only heard is there: IPv4 addresses of the ranges and IPv6 addresses that would be asked are
-// called by name, each once in a sweep. Anybody can send a frame in the name of an address; to answer for it he has to be there.
+// prove finds out which of those only heard are there: IPv4 addresses of the ranges and IPv6 addresses that would be asked are
+// called by name, each once in a sweep. Any device can send a frame in the name of an address; to answer for it, it has to be there.
 func (c *caller) prove(ctx context.Context) (called int, err error) {
 	if !c.hears.canSend() {
 		return 0, nil
@@ -33,7 +33,7 @@ func (c *caller) prove(ctx context.Context) (called int, err error) {
 		return c.order.Ranges.Contains(a) && (onLink || a.IsLinkLocalUnicast()) || c.asksBySix(a, mac)
 	})
 	var calls []netip.Addr
-	// Of an address that many claim those are believed who answer for it again.
+	// Of an address that many claim those are believed that answer for it again.
 	for _, a := range c.roster.allCrowded() {
 		if c.order.Ranges.Contains(a) && !c.isProven(a) {
 			calls = append(calls, a, a)
@@ -53,7 +53,7 @@ func (c *caller) prove(ctx context.Context) (called int, err error) {
 			return 0, err
 		}
 	}
-	return len(calls), pause(ctx, max(c.timers.longest(true), c.timers.waits.First))
+	return len(calls), c.stalls.wait(ctx, max(c.timers.longest(true), c.timers.waits.First))
 }
 
 func (c *caller) isProven(a netip.Addr) bool {

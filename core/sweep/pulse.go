@@ -60,7 +60,7 @@ type stoppers struct {
 	mu      sync.Mutex // guards all below
 	stopped []netip.Addr
 	lost    []string // with the question that was put last
-	shared  []string // at which several answer, of whom one was asked
+	shared  []string // at which several answer, of which one was asked
 }
 
 func (s *stoppers) addShared(a netip.Addr) {
@@ -81,7 +81,7 @@ func (s *stoppers) addLost(a netip.Addr, last string) {
 	s.lost = append(s.lost, a.String()+" ("+last+")")
 }
 
-// tellStopped warns of those who stopped answering.
+// tellStopped warns of those that stopped answering.
 func (e *engine) tellStopped() {
 	e.stopped.mu.Lock()
 	defer e.stopped.mu.Unlock()

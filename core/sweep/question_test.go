@@ -193,11 +193,11 @@ func TestBroadcastsFromOtherSubnets(t *testing.T) {
 	})
 }
 
-func TestWhatTheKnockingLearnedIsNotAskedAgain(t *testing.T) {
+func TestWhatTheTCPProbesLearnedIsNotAskedAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := &fakeWire{refuses: map[netip.Addr]bool{addr("10.40.2.5"): true}}
 		o := order("10.40.2.5", 80, 443, 22, 445, 9100, 502, 8081)
-		o.Pace.PerDevice = 1 // the first refusal ends the knocking
+		o.Pace.PerDevice = 1 // the first refusal ends the probing
 		got := sweepOn(t, t.Context(), w, o)
 		more := 0
 		for port, n := range w.dials {

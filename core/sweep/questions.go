@@ -64,7 +64,7 @@ func (i *interviewer) askQuestions(ctx context.Context, t *target) error {
 	return err
 }
 
-// leastWait is the least wait for the first answer to a question. Those who have none to give refuse at once
+// leastWait is the least wait for the first answer to a question. Those that have none to give refuse at once
 // as a rule, and services that look things up answer later than a port that is open.
 const leastWait = 500 * time.Millisecond
 
@@ -151,7 +151,7 @@ func (i *interviewer) noteUnit(t *target, unit string, items []evidence.Item) {
 	}
 }
 
-// noteForAll notes what others have told of an address, for each who holds it.
+// noteForAll notes what others have told of an address, for each that holds it.
 func (i *interviewer) noteForAll(t *target, items []evidence.Item) {
 	for _, mac := range i.roster.holders(t.addr) {
 		i.roster.note(evidence.Sighting{Addr: t.addr, MAC: mac, Answered: i.roster.answeredAs(t.addr, mac), Items: items})

@@ -14,8 +14,8 @@ import (
 	"airdrift/core/netrange"
 )
 
-// roster holds who was seen, and which places of the ranges answered: one bit an address, as ranges are large and
-// those who answer are few.
+// roster holds what was seen, and which places of the ranges answered: one bit an address, as ranges are large and
+// those that answer are few.
 type roster struct {
 	ranges netrange.Set
 
@@ -58,13 +58,13 @@ func newRoster(ranges netrange.Set) *roster {
 	}
 }
 
-// note adds a sighting of somebody who answered, or puts its items to the one that is there, and reports whether it was new.
+// note adds a sighting of one that answered, or puts its items to the one that is there, and reports whether it was new.
 func (r *roster) note(s evidence.Sighting) (isNew bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	key := sightingKey{s.Addr, s.MAC}
 	if holders := len(r.macs[s.Addr]); r.sightings[key] == nil && holders >= maxHolders {
-		// Too many claim this address. Who answers for it again is kept all the same.
+		// Too many claim this address. One that answers for it again is kept all the same.
 		if !r.heard.heardAgain(key) || holders >= 2*maxHolders {
 			r.crowded[s.Addr] = true
 			r.heard.refuse(s.MAC)
@@ -73,7 +73,7 @@ func (r *roster) note(s evidence.Sighting) (isNew bool) {
 	}
 	i, inside := r.ranges.Index(s.Addr)
 	if r.ranges.Count() == 0 && s.Answered && len(r.answeringLocked(s.Addr)) == 0 {
-		r.inside++ // where nobody is called by name, who answers is who was looked for
+		r.inside++ // where nobody is called by name, what answers is what was looked for
 	}
 	isNew = inside && s.Answered && r.answered.add(i)
 	if isNew {
@@ -89,7 +89,7 @@ func (r *roster) note(s evidence.Sighting) (isNew bool) {
 	return r.putLocked(key, s, evidence.Asked)
 }
 
-// hear is note for somebody who spoke without being asked. New ones are taken within bounds: isNew is false for those left
+// hear is note for one that spoke without being asked. New ones are taken within bounds: isNew is false for those left
 // out, too.
 func (r *roster) hear(s evidence.Sighting, now time.Time) (isNew bool) {
 	r.mu.Lock()
@@ -205,7 +205,7 @@ func (r *roster) answeredAs(a netip.Addr, mac hwaddr.MAC) bool {
 	return s != nil && s.Answered
 }
 
-// onlyHeard gives those who have not answered yet and for whom may gives true, in ascending order.
+// onlyHeard gives those that have not answered yet and for which may gives true, in ascending order.
 func (r *roster) onlyHeard(may func(a netip.Addr, mac hwaddr.MAC) bool) []sightingKey {
 	r.mu.Lock()
 	var keys []sightingKey
@@ -241,7 +241,7 @@ func (r *roster) cut() []netip.Addr {
 	return slices.Compact(addrs)
 }
 
-// flood says who floods the segment, "" where nobody does.
+// flood says which device floods the segment, "" where nobody does.
 func (r *roster) flood() string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -317,7 +317,7 @@ func (r *roster) sixOf(mac hwaddr.MAC) (six netip.Addr, ok bool) {
 	return six, ok
 }
 
-// dropBarePorts takes out open ports at which nothing was said: who accepts every connection tells nothing by them.
+// dropBarePorts takes out open ports at which nothing was said: a device that accepts every connection tells nothing by them.
 func (r *roster) dropBarePorts(a netip.Addr) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -381,7 +381,7 @@ func (r *roster) grow(a netip.Addr, mac hwaddr.MAC, items []evidence.Item) (seen
 	return true
 }
 
-// takeChanged gives those of whom more is known than was told, once.
+// takeChanged gives those of which more is known than was told, once.
 func (r *roster) takeChanged() []sightingKey {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -466,7 +466,7 @@ func (r *roster) get(a netip.Addr, mac hwaddr.MAC) evidence.Sighting {
 	return s
 }
 
-// whoTells gives those who have answered and of whom something holds by what they say, those behind others too.
+// whoTells gives those that have answered and of which something holds by what they say, those behind others too.
 func (r *roster) whoTells(holds func(items []evidence.Item) bool) (who []evidence.Who) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -500,7 +500,7 @@ func (r *roster) itemsOf(who evidence.Who) []evidence.Item {
 	return slices.Clone(s.Items)
 }
 
-// told gives what has been told by a protocol's facts, by everybody who has.
+// told gives what has been told by a protocol's facts, by all that have.
 func (r *roster) told(source evidence.Source) [][]evidence.Item {
 	r.mu.Lock()
 	defer r.mu.Unlock()

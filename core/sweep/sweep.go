@@ -1,6 +1,6 @@
-// Package sweep looks through ranges of addresses on a wire: who answers at all, and what each one offers and says. It takes an
-// order and gives a stream of events, and knows neither a store nor a service. A caller finds out who is there, an interviewer asks
-// who has answered, and a hearer takes in what is said on the segment anyway; all three work at the same time.
+// Package sweep looks through ranges of addresses on a wire: what answers at all, and what each one offers and says. It takes an
+// order and gives a stream of events, and knows neither a store nor a service. A caller finds out what is there, an interviewer asks
+// what has answered, and a hearer takes in what is said on the segment anyway; all three work at the same time.
 package sweep
 
 import (
@@ -23,7 +23,7 @@ type Stage string
 
 // The stages, in their order.
 const (
-	RollCall Stage = "roll call" // who answers at all; who has answered is asked meanwhile
+	RollCall Stage = "roll call" // what answers at all; what has answered is asked meanwhile
 	Asking   Stage = "asking"    // what does each one offer and say
 	Reading  Stage = "reading"   // how much do systems offer; where the order wants it
 )
@@ -91,7 +91,7 @@ func (o Order) Check() error {
 	return errors.Join(o.Pace.Check(), o.Waits.Check())
 }
 
-// unnamed reports whether a network is so large that nobody in it is called by name: who is there is found on the segment.
+// unnamed reports whether a network is so large that nobody in it is called by name: what is there is found on the segment.
 func unnamed(p netip.Prefix) bool {
 	return p.Addr().Is6() && netrange.FromPrefixes(p).Count() > netrange.MaxCount
 }

@@ -300,9 +300,9 @@ func TestSilentAddressesAreCalledInRounds(t *testing.T) {
 }
 
 // A device that shows itself at one port alone is found.
-func TestKnockingAtEveryPort(t *testing.T) {
+func TestTCPProbesOfEveryPort(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		for _, port := range probe.KnockPorts() {
+		for _, port := range probe.RollCallPorts() {
 			w := &fakeWire{open: map[netip.AddrPort]string{netip.AddrPortFrom(addr("10.40.2.7"), port): ""}}
 			got := sweepOn(t, t.Context(), w, order("10.40.2.4-9"))
 			if keys(got.whole) != "10.40.2.7" || got.last.Done != got.last.Total {
@@ -312,44 +312,44 @@ func TestKnockingAtEveryPort(t *testing.T) {
 	})
 }
 
-// Knocking learns: where nobody is met it stops early, and never costs a silent address more than ten packets.
-func TestKnockingLearns(t *testing.T) {
+// The order of TCP probes learns: where nobody is met it stops early, and never costs a silent address more than ten packets.
+func TestTCPOrderLearns(t *testing.T) {
 	network := netip.MustParsePrefix("10.40.2.0/24")
-	k := newKnocking()
+	k := newTCPOrder()
 	first := k.plan(network, maxPackets-Brisk.Rounds, usualLoss, false)
-	if len(first) != len(probe.KnockPorts()) || Brisk.Rounds+len(first)+1 > maxPackets {
-		t.Errorf("knocks at %v first, with %d echo requests before and one packet sent twice", first, Brisk.Rounds)
+	if len(first) != len(probe.RollCallPorts()) || Brisk.Rounds+len(first)+1 > maxPackets {
+		t.Errorf("probes %v first, with %d echo requests before and one packet sent twice", first, Brisk.Rounds)
 	}
 	for range 3 {
 		k.paid(network, 9100, 4)
 	}
 	if plan := k.plan(network, maxPackets-Brisk.Rounds, usualLoss, false); plan[0] != 9100 {
-		t.Errorf("where 9100 has paid it is knocked at in the order %v", plan)
+		t.Errorf("where 9100 has paid it is probed in the order %v", plan)
 	}
 	other := netip.MustParsePrefix("10.41.0.0/16")
 	for range 5000 {
 		k.inVain(other, k.plan(other, maxPackets-Brisk.Rounds, usualLoss, false))
 	}
 	if plan := k.plan(other, maxPackets-Brisk.Rounds, usualLoss, false); len(plan) > 2 {
-		t.Errorf("where five thousand addresses had nobody it is still knocked %d times", len(plan))
+		t.Errorf("where five thousand addresses had nobody it is still probed %d times", len(plan))
 	}
-	if plan := k.plan(network, 14, 0.4, false); len(plan) != 13 || len(slices.Compact(slices.Sorted(slices.Values(plan)))) != len(probe.KnockPorts()) {
+	if plan := k.plan(network, 14, 0.4, false); len(plan) != 13 || len(slices.Compact(slices.Sorted(slices.Values(plan)))) != len(probe.RollCallPorts()) {
 		t.Errorf("where much gets lost ports are tried again: %v", plan)
 	}
 }
 
 // The router that leads to an address may drop what made it look for the address by ARP. Where no echo request went before, the port
-// of the first knock is knocked at again, within the ten packets.
-func TestFirstKnockIsNotTheOnlyOne(t *testing.T) {
-	plan := newKnocking().plan(netip.MustParsePrefix("10.40.2.0/24"), maxPackets, usualLoss, true)
+// of the first probe is probed again, within the ten packets.
+func TestFirstTCPProbeIsNotTheOnlyOne(t *testing.T) {
+	plan := newTCPOrder().plan(netip.MustParsePrefix("10.40.2.0/24"), maxPackets, usualLoss, true)
 	again := 0
 	for _, port := range plan {
 		if port == plan[0] {
 			again++
 		}
 	}
-	if again < 2 || len(slices.Compact(slices.Sorted(slices.Values(plan)))) != len(probe.KnockPorts()) || len(plan)+1 > maxPackets {
-		t.Errorf("knocks at %v, with the first sent twice", plan)
+	if again < 2 || len(slices.Compact(slices.Sorted(slices.Values(plan)))) != len(probe.RollCallPorts()) || len(plan)+1 > maxPackets {
+		t.Errorf("probes %v, with the first sent twice", plan)
 	}
 	synctest.Test(t, func(t *testing.T) {
 		w := &fakeWire{noRights: true, loseDial: 1, open: map[netip.AddrPort]string{netip.AddrPortFrom(addr("10.40.2.7"), plan[0]): ""}}
@@ -359,7 +359,7 @@ func TestFirstKnockIsNotTheOnlyOne(t *testing.T) {
 	})
 }
 
-func TestGentleKnocksOneAtATime(t *testing.T) {
+func TestGentleProbesOneAtATime(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := &countingWire{fakeWire: &fakeWire{noRights: true}}
 		o := order("10.40.2.7")

@@ -85,7 +85,7 @@ const (
 	missed = 0.0001
 )
 
-// tries gives how often a question is asked of who keeps silent: as often as the pace says, and more often where so much gets
+// tries gives how often a question is asked of a device that keeps silent: as often as the pace says, and more often where so much gets
 // lost that this would miss somebody.
 func (t *throttle) tries(usual, most int) int {
 	t.mu.Lock()

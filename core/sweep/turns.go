@@ -8,7 +8,7 @@ import (
 )
 
 // turns let questions leave at a rate, one class of them after the other where several wait, so that calling and asking share it
-// evenly. Who gives up waiting takes nothing from the others.
+// evenly. One that gives up waiting takes nothing from the others.
 type turns struct {
 	mu      sync.Mutex // guards all below
 	rate    float64    // a second
@@ -25,7 +25,7 @@ type class int
 
 // The classes there are.
 const (
-	calling class = iota // who is there?
+	calling class = iota // what is there?
 	asking               // what does it say?
 	classes = 2
 )
@@ -60,7 +60,7 @@ func (t *turns) take(ctx context.Context, c class) error {
 	}
 }
 
-// leave takes somebody out of the queue; where his turn came in the same moment it goes to the next.
+// leave takes one out of the queue; where its turn came in the same moment it goes to the next.
 func (t *turns) leave(c class, place *list.Element, ready chan struct{}) {
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -94,21 +94,22 @@ func (v *vitals) call(ctx context.Context, t *target, answered <-chan struct{}, 
 		if try == lookTries-1 {
 			wait = v.timers.last(wait)
 		}
-		timer := time.NewTimer(wait)
+		over := make(chan struct{})
+		stop := v.stalls.after(wait, func() { close(over) })
 		select {
 		case <-answered:
-			timer.Stop()
+			stop()
 			return true, nil
 		case <-ctx.Done():
-			timer.Stop()
+			stop()
 			return false, ctx.Err()
-		case <-timer.C:
+		case <-over:
 		}
 	}
 	return false, nil
 }
 
-// pinger sends echo requests to single addresses and hears who answers.
+// pinger sends echo requests to single addresses and hears what answers.
 type pinger struct {
 	conn  wire.EchoConn
 	nonce [16]byte

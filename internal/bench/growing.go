@@ -15,9 +15,11 @@ import (
 	"sync"
 	"time"
 
+	"airdrift/books"
 	"airdrift/client"
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
+	"airdrift/core/identify"
 	"airdrift/core/ledger"
 	"airdrift/service"
 	"airdrift/store"
@@ -137,6 +139,10 @@ func measureGrown() (f grownFigures, err error) {
 		return f, err
 	}
 	f.bytes = float64(after-before) / many / 200
+	// A service judges behind each sweep; here nothing was judged yet.
+	if err := books.New(st, identify.Default()).Judge(ctx, site.ID); err != nil {
+		return f, err
+	}
 	return f, f.ask(ctx, server, dir, site.ID)
 }
 

@@ -40,7 +40,7 @@ func manySightings(began time.Time) []evidence.Sighting {
 	return sightings
 }
 
-// database starts a server in a directory of its own; end takes both away.
+// database starts a server in a directory of its own; end removes both.
 func database(ctx context.Context) (server *store.Server, dir string, end func(), err error) {
 	if dir, err = os.MkdirTemp("", "airdrift-bench-"); err != nil {
 		return nil, "", nil, err

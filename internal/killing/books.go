@@ -13,7 +13,7 @@ import (
 	"airdrift/core/sweepfile"
 )
 
-// books has the service work on its ledger, to be killed in the middle of it: a rebuild, an import, a note, or evidence that is taken away. over is closed when the service
+// books has the service work on its ledger, to be killed in the middle of it: a rebuild, an import, a note, or evidence that is deleted. over is closed when the service
 // has answered or has gone. What must hold afterwards is looked at after the next start.
 func (k *killing) books(ctx context.Context) (over <-chan struct{}, err error) {
 	work := []func(context.Context) (func() error, func(context.Context) error, error){k.rebuild, k.importing, k.noting, k.thinning}[k.random.IntN(4)]

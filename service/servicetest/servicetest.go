@@ -26,7 +26,7 @@ type Service struct {
 	Data     string // its data directory
 }
 
-// DataDir makes a directory that the database's user can pass through, and takes it away after the test.
+// DataDir makes a directory that the database's user can pass through, and deletes it after the test.
 func DataDir(t testing.TB) string {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "airdrift-test-")

@@ -126,7 +126,7 @@ func wholeSweep(t *testing.T, w wire.Wire, scenario *simsite.Scenario) {
 			return
 		}
 		key := s.Sighting.Addr.String() + " " + s.Sighting.MAC.String()
-		if known, again := at[key]; again { // who tells more of himself later is told of again
+		if known, again := at[key]; again { // what tells more of itself later is told of again
 			collected.Sightings[known] = s.Sighting
 			return
 		}
@@ -212,7 +212,7 @@ func targetOf(frame []byte) (netip.Addr, error) {
 	}
 }
 
-// isDevice tells by the MAC on the vantage's own segment and by the address beyond it.
+// isDevice tells by the MAC on the vantage's local segment and by the address beyond it.
 func isDevice(d ledger.Device, truth simsite.Truth, vantage simsite.Vantage) bool {
 	if truth.OnLink {
 		return slices.ContainsFunc(truth.MACs(vantage), func(m hwaddr.MAC) bool { return slices.Contains(d.MACs, m) })

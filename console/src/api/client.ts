@@ -1,6 +1,7 @@
 import createClient from 'openapi-fetch';
 
 import type { components, paths } from './schema';
+import { words } from './words';
 
 export type Schema = components['schemas'];
 export type Device = Schema['Device'];
@@ -63,7 +64,7 @@ export async function answer<T>(request: Promise<Answer<T>>): Promise<T> {
   try {
     result = await request;
   } catch {
-    throw new Problem(0, 'The service does not answer. Is it running, and is this machine connected to it?', []);
+    throw new Problem(0, words.theServiceDoesNotAnswer, []);
   }
   const { data, error, response } = result;
   if (error !== undefined || !response.ok) {

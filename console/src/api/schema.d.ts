@@ -22,6 +22,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/acts/{act}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take back what an act has done, but for what somebody has changed since */
+        post: operations["undo-act"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -252,7 +269,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Write a note on a device; an empty one takes it away */
+        /** Write a note on a device; an empty one deletes it */
         put: operations["set-note"];
         post?: never;
         delete?: never;
@@ -323,6 +340,23 @@ export interface paths {
         put?: never;
         /** Say that a part of a device is another one; undone as a decision */
         post: operations["split-device"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings/{finding}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One finding */
+        get: operations["get-finding"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -409,7 +443,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Take a file of rules away; where it was on, all evidence is read again without it */
+        /** Delete a file of rules; where it was on, all evidence is re-evaluated without it */
         delete: operations["remove-rules"];
         options?: never;
         head?: never;
@@ -424,7 +458,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Switch a file of rules on or off; all evidence is read again under the rules that are on */
+        /** Switch a file of rules on or off; all evidence is re-evaluated under the rules that are on */
         put: operations["switch-rules"];
         post?: never;
         delete?: never;
@@ -497,7 +531,7 @@ export interface paths {
         /** All sites */
         get: operations["list-sites"];
         put?: never;
-        /** Enter a site */
+        /** Add a site */
         post: operations["create-site"];
         delete?: never;
         options?: never;
@@ -523,6 +557,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was done to many devices at once, the newest first */
+        get: operations["list-acts"];
+        put?: never;
+        /** Do something to many devices or findings at once, all or nothing; or say what would come of it */
+        post: operations["act"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is at each address of a network */
+        get: operations["get-addresses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/changes": {
         parameters: {
             query?: never;
@@ -532,6 +601,23 @@ export interface paths {
         };
         /** What sweeps of a site have found changed, the newest first */
         get: operations["list-changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/completeness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many devices were missed, by the agreement of the ways of looking */
+        get: operations["get-completeness"];
         put?: never;
         post?: never;
         delete?: never;
@@ -592,6 +678,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where the register and what was observed differ, attribute by attribute */
+        get: operations["list-drift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/due": {
         parameters: {
             query?: never;
@@ -601,6 +704,41 @@ export interface paths {
         };
         /** Sweeps whose evidence goes next, by what the site keeps */
         get: operations["list-due"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/ends-of-support": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** From when on models and systems are no longer supported, by the site's list */
+        get: operations["get-ends-of-support"];
+        /** Replace the list of ends of support; all is judged anew */
+        put: operations["set-ends-of-support"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/extract": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Some devices with all that is known of them, for somebody: as a workbook, CSV, JSON, or a page that prints */
+        get: operations["get-extract"];
         put?: never;
         post?: never;
         delete?: never;
@@ -620,6 +758,125 @@ export interface paths {
         get: operations["get-fence"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/finding-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules by which a site is judged, as it has set them */
+        get: operations["list-finding-rules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/finding-rules/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Switch a rule on or off, and give it a severity and parameters; all is judged anew */
+        put: operations["set-finding-rule"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong at a site, the worst first */
+        get: operations["list-findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/findings.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Findings as CSV */
+        get: operations["export-findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/findings/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accept findings until a day, with a reason; all or none */
+        post: operations["accept-findings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/findings/counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many findings there are of each rule, in each state */
+        get: operations["count-findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/findings/reopen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take the acceptance of findings back; all or none */
+        post: operations["reopen-findings"];
         delete?: never;
         options?: never;
         head?: never;
@@ -738,7 +995,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
+        /** Say what a network of the fence is called and is for, its gateway and its pool */
+        put: operations["set-network"];
         /** Widen the fence of a site by a network */
         post: operations["add-network"];
         /** Take a network out of the fence; what was seen there stays */
@@ -799,6 +1057,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Standing by network, devices over the last sweeps, and when certificates end */
+        get: operations["get-pictures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/reevaluate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read all stored evidence again and write the ledger anew, with no packet sent */
+        post: operations["reevaluate-sweeps"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/register": {
         parameters: {
             query?: never;
@@ -851,17 +1143,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/sites/{site}/reread": {
+    "/api/v1/sites/{site}/report": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** The site for its owner, as a page that prints, as PDF or as JSON */
+        get: operations["get-report"];
         put?: never;
-        /** Read all stored evidence again and write the ledger anew, with no packet sent */
-        post: operations["reread-sweeps"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -911,7 +1203,7 @@ export interface paths {
         };
         /** Files of rules that a site has added to those of the program */
         get: operations["list-rules"];
-        /** Check a file of rules and keep it, switched off; one of the same name is replaced */
+        /** Check a file of rules and save it, disabled; one of the same name is replaced */
         put: operations["save-rules"];
         post?: never;
         delete?: never;
@@ -1017,6 +1309,58 @@ export interface paths {
         /** Makers, models, systems, versions and services that a site's devices have, for filters */
         get: operations["list-values"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Filters of devices that are saved: views, extracts and groups */
+        get: operations["list-views"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/views/{kind}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Save a filter under a name */
+        put: operations["save-view"];
+        post?: never;
+        /** Delete a filter that is saved; the devices stay as they are */
+        delete: operations["delete-view"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/zone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say which time zone a site is in */
+        put: operations["set-zone"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1223,7 +1567,7 @@ export interface paths {
         /** All users */
         get: operations["list-users"];
         put?: never;
-        /** Enter a user */
+        /** Add a user */
         post: operations["create-user"];
         delete?: never;
         options?: never;
@@ -1351,16 +1695,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is at all sites in figures, for programs that watch (OpenMetrics 1.0) */
+        get: operations["get-metrics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Acceptance: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            reason: string;
+            /**
+             * Format: date-time
+             * @description From then on it is open again
+             */
+            until: string;
+        };
         Access: {
             sessions: components["schemas"]["OpenSignIn"][];
             tokens: components["schemas"]["Token"][];
         };
+        Act: {
+            /** Format: date-time */
+            at?: string;
+            by: string;
+            /**
+             * Format: int64
+             * @description How many steps it has
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description Left out of a preview
+             */
+            id?: number;
+            kind: string;
+            /** @description At most 200 of them; becomes says why */
+            left: components["schemas"]["ActStep"][];
+            /**
+             * Format: int64
+             * @description How many devices or findings it leaves as they are
+             */
+            leftOut: number;
+            /** @description At most 200 of them */
+            steps: components["schemas"]["ActStep"][];
+            /** @description Of a preview, for carrying it out */
+            tag?: string;
+            text?: string;
+            /** Format: date-time */
+            undoneAt?: string;
+            undoneBy?: string;
+        };
+        ActLine: {
+            /** @enum {string} */
+            attribute: "name" | "mac" | "address" | "vendor" | "model" | "kind";
+            /** Format: int64 */
+            device: number;
+        };
+        ActStep: {
+            becomes?: string;
+            /** Format: int64 */
+            device?: number;
+            field: string;
+            /** Format: int64 */
+            finding?: number;
+            name: string;
+            was?: string;
+        };
         Activity: {
             active: boolean;
+        };
+        AddressCell: {
+            /** Format: int64 */
+            device?: number;
+            /** @enum {string} */
+            state: "free" | "dynamic" | "register" | "silent" | "seen" | "conflict";
+        };
+        AddressPicture: {
+            /**
+             * Format: int64
+             * @description How many addresses one cell stands for
+             */
+            block: number;
+            /** @description In order of the addresses; none of an IPv6 network, or of one with more than a million addresses */
+            cells: components["schemas"]["AddressCell"][];
+            /** @description The address of the first cell */
+            first: string;
+            network: string;
+            subnet: string;
         };
         Addresses: {
             addresses: string[];
@@ -1431,6 +1869,14 @@ export interface components {
             /** @example TLS 1.3 */
             version?: string;
         };
+        CertificateBand: {
+            /** @enum {string} */
+            band: "expired" | "month" | "quarter" | "year" | "later";
+            /** Format: int64 */
+            certificates: number;
+            /** @description At most twenty of them */
+            soonest: components["schemas"]["EndingCertificate"][];
+        };
         Change: {
             /** @description Its first address now */
             address?: string;
@@ -1473,6 +1919,64 @@ export interface components {
         };
         Code: {
             code: string;
+        };
+        Completeness: {
+            /** @description What the estimate rests on */
+            assumptions: string[];
+            /** @description Those that were looked through, by the latest sweep that did */
+            networks: components["schemas"]["CompletenessFigure"][];
+            /** @description All networks together */
+            site: components["schemas"]["CompletenessFigure"];
+            /** @description Networks that no sweep has looked through to its end */
+            unswept: string[];
+        };
+        CompletenessFigure: {
+            /** @description What would make the figure smaller or surer */
+            advice: string[];
+            /**
+             * Format: date-time
+             * @description When that began
+             */
+            at?: string;
+            /**
+             * Format: double
+             * @description Chao's lower bound of what was missed
+             */
+            atLeast: number;
+            /** Format: double */
+            high: number;
+            /**
+             * Format: int64
+             * @description Devices that a list of leases alone names: missed for certain
+             */
+            listed: number;
+            /**
+             * Format: double
+             * @description The truth is between low and high in nine of ten cases
+             */
+            low: number;
+            /**
+             * Format: double
+             * @description The estimate of devices that were missed, those that are listed among them
+             */
+            missed: number;
+            /** @description Its name; left out of all together */
+            network?: string;
+            /**
+             * Format: int64
+             * @description Devices that were seen
+             */
+            seen: number;
+            subnet?: string;
+            /**
+             * Format: int64
+             * @description The sweep that looked through it
+             */
+            sweep?: number;
+            /** @description Whether anything can be told of what was missed; else the figures below are nothing */
+            told: boolean;
+            /** @description The ways of looking that can find a device whether the others do or not */
+            ways: components["schemas"]["WayCount"][];
         };
         Confirmation: {
             /** @description Of the second factor, where that is what is changed */
@@ -1568,7 +2072,7 @@ export interface components {
             lastSweep?: number;
             /** @description Somebody has said that the entry means it */
             linked?: boolean;
-            /** @description Ways to open it: web page, ssh, file share, remote desktop */
+            /** @description Ways to open it at each of its addresses, by the ports found: web page, secure shell, file share, remote desktop */
             links: components["schemas"]["Link"][];
             mac?: string;
             /** @description The one seen last first */
@@ -1606,6 +2110,7 @@ export interface components {
             tag: string;
             /** @description What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet */
             traits: string[];
+            unanswered: components["schemas"]["Unanswered"];
             /**
              * @description Which unit it is, and behind which address, where it has none of its own
              * @example modbus/7 behind 10.40.1.9
@@ -1707,6 +2212,48 @@ export interface components {
              */
             worst: number;
         };
+        DriftLine: {
+            addr?: string;
+            /** @enum {string} */
+            attribute: "name" | "mac" | "address" | "vendor" | "model" | "kind";
+            /** @description Somebody has said that the register is right */
+            confirmed: boolean;
+            /** Format: int64 */
+            device: number;
+            /**
+             * Format: int64
+             * @description Of the register
+             */
+            entry: number;
+            /** @description By the register */
+            expected: string;
+            /**
+             * Format: int64
+             * @description The finding that carries the difference; none where the site has switched the rule off
+             */
+            finding?: number;
+            name?: string;
+            observed: string;
+            /**
+             * @description Of the finding
+             * @enum {string}
+             */
+            state?: "open" | "accepted" | "closed";
+            /**
+             * Format: int64
+             * @description Of the observation, in decibans: 20 are odds of 100 to 1
+             */
+            strength: number;
+        };
+        EndingCertificate: {
+            /** Format: int64 */
+            device: number;
+            /** @description Of the device */
+            name: string;
+            port: string;
+            /** Format: date-time */
+            until: string;
+        };
         Entry: {
             address?: string;
             /** @description Where it has never answered: devices in no register that it could mean. Linking one of them settles it. */
@@ -1741,6 +2288,14 @@ export interface components {
             /** @description Its ETag: given as If-Match, it is changed only if it is still so */
             readonly tag?: string;
             vendor?: string;
+        };
+        EntryChange: {
+            /** @enum {string} */
+            does: "add" | "change" | "delete";
+            /** @description What it is called */
+            entry: string;
+            /** @description Of one that is changed, in which columns */
+            fields: components["schemas"]["FieldChange"][];
         };
         EntryText: {
             /** @description Of a device that lies beyond a router too: a sweep of the network asks it */
@@ -1828,6 +2383,11 @@ export interface components {
              */
             addresses: string;
             /**
+             * @description Its router; left out where nobody has said
+             * @example 10.40.1.1
+             */
+            gateway?: string;
+            /**
              * Format: int64
              * @description Addresses that devices hold
              */
@@ -1840,10 +2400,153 @@ export interface components {
             /** @description The lowest address that no device holds and the register does not name */
             nextFree?: string;
             /**
+             * @description The addresses that its DHCP server gives out
+             * @example 10.40.1.100-10.40.1.199
+             */
+            pool?: string;
+            /**
+             * @description What it is for; left out where nobody has said
+             * @enum {string}
+             */
+            purpose?: "offices" | "visitors" | "plant" | "voice" | "cameras" | "servers";
+            /**
              * @description CIDR prefix
              * @example 10.40.1.0/24
              */
             subnet: string;
+        };
+        FieldChange: {
+            becomes: string;
+            field: string;
+            was: string;
+        };
+        Finding: {
+            /** @description The port, address, name or key that it is about */
+            about?: string;
+            accepted?: components["schemas"]["Acceptance"];
+            /** @description What follows of it */
+            because: string;
+            /** Format: date-time */
+            closedAt?: string;
+            /**
+             * @description By what: a sweep that looked; the register, or what was said of the device; the rules or networks; time that has passed; or the device is no more
+             * @enum {string}
+             */
+            closedBy?: "sweep" | "register" | "settings" | "time" | "device";
+            /**
+             * Format: int64
+             * @description The sweep that closed it
+             */
+            closingSweep?: number;
+            /** @description Somebody has confirmed that it is so and is to be put right */
+            confirmed?: components["schemas"]["FindingConfirmed"];
+            /** @description That it concerns; those that are no more are left out */
+            devices: components["schemas"]["FindingDevice"][];
+            /** @description What is to be done */
+            do: string;
+            /** @description The facts that it rests on */
+            evidence: string[];
+            /** Format: int64 */
+            id: number;
+            /** @description By its name */
+            rule: string;
+            /** @description What is so, in a sentence */
+            says: string;
+            /** @enum {string} */
+            severity: "info" | "low" | "medium" | "high" | "critical";
+            /**
+             * Format: date-time
+             * @description When it was opened, last
+             */
+            since: string;
+            /** @enum {string} */
+            state: "open" | "accepted" | "closed";
+            /**
+             * Format: int64
+             * @description The sweep that opened it
+             */
+            sweep?: number;
+            /**
+             * Format: int64
+             * @description How often it was opened
+             */
+            times: number;
+            /** @description What is wrong, in a few words */
+            title: string;
+        };
+        FindingConfirmed: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+        };
+        FindingCount: {
+            /** Format: int64 */
+            findings: number;
+            rule: string;
+            /** @enum {string} */
+            severity: "info" | "low" | "medium" | "high" | "critical";
+            /** @enum {string} */
+            state: "open" | "accepted" | "closed";
+            title: string;
+        };
+        FindingDevice: {
+            /** @description Of one without an address of its own: which unit it is, and behind which address */
+            addr?: string;
+            /** Format: int64 */
+            id: number;
+            kind?: string;
+            model?: string;
+            name?: string;
+            vendor?: string;
+        };
+        FindingNumbers: {
+            /** @description By their numbers */
+            findings: number[];
+        };
+        FindingParam: {
+            /**
+             * @description Words are separated by commas
+             * @enum {string}
+             */
+            kind: "number" | "words";
+            name: string;
+            /** @description What it is, with its unit */
+            text: string;
+            /** @description Its value where a site gives it no other */
+            usual: string;
+            value: string;
+        };
+        FindingRule: {
+            because: string;
+            do: string;
+            on: boolean;
+            /** @description The site has written it */
+            own: boolean;
+            params: components["schemas"]["FindingParam"][];
+            /** @description Its name */
+            rule: string;
+            /** @enum {string} */
+            severity: "info" | "low" | "medium" | "high" | "critical";
+            /** @description The standard it rests on, or the reason */
+            source: string;
+            title: string;
+            /**
+             * @description Its severity where a site gives it no other
+             * @enum {string}
+             */
+            usualSeverity: "info" | "low" | "medium" | "high" | "critical";
+        };
+        FindingSetting: {
+            on: boolean;
+            /** @description Those left out have their usual values */
+            params?: {
+                [key: string]: string;
+            };
+            /**
+             * @description Left out, the rule's own
+             * @enum {string}
+             */
+            severity?: "info" | "low" | "medium" | "high" | "critical";
         };
         FirmwareCount: {
             /** Format: int64 */
@@ -1891,8 +2594,20 @@ export interface components {
         Imported: {
             /** Format: int64 */
             added: number;
+            /**
+             * Format: int64
+             * @description Of those that are updated, those that do not stay as they were
+             */
+            changed: number;
+            /** @description What is added, changed and deleted; the first 200 */
+            changes: components["schemas"]["EntryChange"][];
             /** @description The site's devices after it */
             counts: components["schemas"]["Counts"];
+            /**
+             * Format: int64
+             * @description Entries that had no place in the file, where it takes the register's place
+             */
+            deleted: number;
             /** @description Of a partial import, the lines that were left out and why; the first hundred */
             faults: components["schemas"]["Bad"][];
             /**
@@ -1906,6 +2621,8 @@ export interface components {
         Interface: {
             /** @description What its keeper calls it */
             alias?: string;
+            /** @description The vantage is behind it, by what the device announces there (IEEE 802.1AB) */
+            here?: boolean;
             /**
              * Format: int64
              * @description Bytes received since the device started
@@ -1960,6 +2677,11 @@ export interface components {
             leases: number;
         };
         Link: {
+            /** @description The address of the device that it leads to */
+            address: string;
+            /** @example tcp/8080 */
+            port: string;
+            /** @example Web page, port 8080 */
             title: string;
             url: string;
         };
@@ -1971,6 +2693,16 @@ export interface components {
             entry: number;
             /** @description Why, for those who come after */
             reason?: string;
+        };
+        ListAct: {
+            items: components["schemas"]["Act"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
         };
         ListAuditLine: {
             items: components["schemas"]["AuditLine"][];
@@ -2022,8 +2754,48 @@ export interface components {
              */
             total?: number;
         };
+        ListDriftLine: {
+            items: components["schemas"]["DriftLine"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
         ListEntry: {
             items: components["schemas"]["Entry"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListFinding: {
+            items: components["schemas"]["Finding"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListFindingCount: {
+            items: components["schemas"]["FindingCount"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListFindingRule: {
+            items: components["schemas"]["FindingRule"][];
             /** @description Given as cursor it asks for the next page; left out on the last one */
             next?: string;
             /**
@@ -2132,6 +2904,13 @@ export interface components {
              */
             total?: number;
         };
+        ListText: {
+            /** Format: date-time */
+            readonly changedAt?: string;
+            readonly changedBy?: string;
+            /** @description CSV (RFC 4180) with headings; empty for none */
+            text: string;
+        };
         ListToken: {
             items: components["schemas"]["Token"][];
             /** @description Given as cursor it asks for the next page; left out on the last one */
@@ -2164,6 +2943,16 @@ export interface components {
         };
         ListVantage: {
             items: components["schemas"]["Vantage"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
+        ListView: {
+            items: components["schemas"]["View"][];
             /** @description Given as cursor it asks for the next page; left out on the last one */
             next?: string;
             /**
@@ -2228,15 +3017,80 @@ export interface components {
         };
         Network: {
             /**
+             * @description Its router; left out where nobody has said
+             * @example 10.40.1.1
+             */
+            gateway?: string;
+            /**
              * @description Name for people
              * @example offices
              */
             name: string;
             /**
+             * @description The addresses that its DHCP server gives out
+             * @example 10.40.1.100-10.40.1.199
+             */
+            pool?: string;
+            /**
+             * @description What it is for; left out where nobody has said
+             * @enum {string}
+             */
+            purpose?: "offices" | "visitors" | "plant" | "voice" | "cameras" | "servers";
+            /**
              * @description CIDR prefix
              * @example 10.40.1.0/24
              */
             subnet: string;
+        };
+        NetworkStanding: {
+            /** Format: int64 */
+            managed: number;
+            /** Format: int64 */
+            missing: number;
+            network: string;
+            /** Format: int64 */
+            setAside: number;
+            subnet: string;
+            /** Format: int64 */
+            unmanaged: number;
+        };
+        NewAcceptance: {
+            /** @description By their numbers */
+            findings: number[];
+            reason: string;
+            /**
+             * Format: date-time
+             * @description From then on they are open again
+             */
+            until: string;
+        };
+        NewAct: {
+            /** @description In which they differ, for take and keep-register; all where left out */
+            attributes?: ("name" | "mac" | "address" | "vendor" | "model" | "kind")[] | null;
+            /** @description In the place of a filter */
+            devices?: number[] | null;
+            /** @description Which devices are meant, as the query of the list of devices; for accept and confirm which findings, as that of the list of findings */
+            filter?: string;
+            /** @description In the place of a filter */
+            findings?: number[] | null;
+            /**
+             * @description take: the observation takes the place of what the register says. keep-register: the register is right, and the difference is a finding that is confirmed
+             * @enum {string}
+             */
+            kind: "set-aside" | "note" | "group" | "register" | "take" | "keep-register" | "accept" | "confirm";
+            /** @description Lines of drift, in the place of devices and attributes */
+            lines?: components["schemas"]["ActLine"][] | null;
+            /** @description Only say what would come of it */
+            preview?: boolean;
+            /** @description That of a preview: it is refused where something else would come of it now */
+            tag?: string;
+            /** @description The reason, the note or the name of the group */
+            text?: string;
+            /**
+             * Format: date-time
+             * @description Until when findings are accepted
+             */
+            until?: string;
         };
         NewCredential: {
             /** @enum {string} */
@@ -2262,7 +3116,13 @@ export interface components {
         };
         NewRuleFile: {
             name: string;
-            /** @description YAML; docs/rules.md has the format */
+            /**
+             * @description What its rules are for: to tell what devices are, or what is wrong
+             * @default identify
+             * @enum {string}
+             */
+            purpose: "identify" | "judge";
+            /** @description YAML; docs/rules.md and docs/findings.md have the formats */
             text: string;
         };
         NewSite: {
@@ -2356,6 +3216,8 @@ export interface components {
              */
             contested: number;
             counts: components["schemas"]["Counts"];
+            /** @description Findings that are open, by severity, the worst first */
+            findings: components["schemas"]["Severity"][];
             /** @description Of the devices seen, the most frequent first */
             kinds: components["schemas"]["KindCount"][];
             lastSweep?: components["schemas"]["Sweep"];
@@ -2455,6 +3317,13 @@ export interface components {
              * @description Sweeps in a row that looked for it in vain
              */
             sweeps?: number;
+        };
+        Pictures: {
+            /** @description How many certificates end when, the soonest first */
+            certificates: components["schemas"]["CertificateBand"][];
+            networks: components["schemas"]["NetworkStanding"][];
+            /** @description The last sweeps, the oldest first */
+            visits: components["schemas"]["VisitCount"][];
         };
         Pinning: {
             /**
@@ -2622,11 +3491,23 @@ export interface components {
             /** Format: int64 */
             id: number;
             name: string;
+            /**
+             * @description What its rules are for: to tell what devices are, or what is wrong
+             * @enum {string}
+             */
+            purpose: "identify" | "judge";
             /** Format: int64 */
             rules: number;
             /** @description Its ETag: given as If-Match, it is changed only if it is still so */
             tag: string;
             text: string;
+        };
+        RuleFinding: {
+            /** Format: int64 */
+            device: number;
+            name: string;
+            rule: string;
+            severity: string;
         };
         RuleTrial: {
             /** @description The first of them */
@@ -2636,8 +3517,15 @@ export interface components {
              * @description How many devices would be believed to be something else
              */
             devices: number;
+            /** @description Of rules that judge: what they would remark, the first of it */
+            findings?: components["schemas"]["RuleFinding"][] | null;
             /** Format: int64 */
             rules: number;
+        };
+        SavedView: {
+            audience?: string;
+            columns?: string[] | null;
+            filter: string;
         };
         SecondFactor: {
             /** @description The same as a picture, for authenticators that see: a data URL of a PNG */
@@ -2673,9 +3561,20 @@ export interface components {
             secondFactor: boolean;
             user: string;
         };
+        Severity: {
+            /** Format: int64 */
+            findings: number;
+            /** @enum {string} */
+            severity: "info" | "low" | "medium" | "high" | "critical";
+        };
         Sighting: {
             /** @description Empty where it has none */
             addr: string;
+            /**
+             * Format: int64
+             * @description The device that held its place then, as far as is known; told by the list alone until the sweep is in the ledger
+             */
+            device?: number;
             kind: string;
             mac?: string;
             name?: string;
@@ -2709,6 +3608,11 @@ export interface components {
             nameServers: string[];
             /** @description The fence: the networks the site may be swept in, and nowhere else */
             networks: components["schemas"]["Network"][];
+            /**
+             * @description Its time zone, in which people are shown times; empty for that of whoever looks. What programs read is in UTC.
+             * @example Europe/Lisbon
+             */
+            readonly zone: string;
         };
         SiteName: {
             /** @description Name that no other site has */
@@ -2795,7 +3699,7 @@ export interface components {
             sweeps: number;
         };
         SweepName: {
-            /** @description Empty takes it away */
+            /** @description Empty deletes it */
             name: string;
         };
         SweepPin: {
@@ -2885,6 +3789,34 @@ export interface components {
              */
             used?: string;
         };
+        Unanswered: {
+            /**
+             * @description Those that neither accepted nor refused a connection: whether they are open is not known
+             * @example [
+             *       "tcp/23"
+             *     ]
+             */
+            ports: string[];
+            /** @description By which that sweep asks every device, and of which this one speaks none */
+            protocols: string[];
+            /**
+             * Format: int64
+             * @description The sweep that asked it last all there was to ask; left out where none has
+             */
+            sweep?: number;
+        };
+        Undone: {
+            /**
+             * Format: int64
+             * @description How many steps were taken back
+             */
+            back: number;
+            /**
+             * Format: int64
+             * @description How many were left, as somebody has changed them since
+             */
+            left: number;
+        };
         User: {
             /** Format: date-time */
             readonly created?: string;
@@ -2902,7 +3834,11 @@ export interface components {
             firmware: string[];
             group: string[];
             model: string[];
+            /** @description Names of the site's networks */
+            network: string[];
             os: string[];
+            /** @description Whom the register names as responsible */
+            responsible: string[];
             service: string[];
             vendor: string[];
         };
@@ -2938,6 +3874,43 @@ export interface components {
             shared: boolean;
             /** @description The maker in the form Airdrift uses */
             vendor?: string;
+        };
+        View: {
+            /** @description Of an extract: whom it is for */
+            audience?: string;
+            /** Format: date-time */
+            readonly changedAt?: string;
+            readonly changedBy?: string;
+            /** @description By their names; the usual ones where left out */
+            columns?: string[] | null;
+            /**
+             * Format: int64
+             * @description How many devices it lets through now
+             */
+            readonly devices: number;
+            /** @description Why it does not hold any more, as where a column is gone */
+            readonly fault?: string;
+            /**
+             * @description As the query of the list of devices
+             * @example kind=printer&network=offices
+             */
+            filter: string;
+            /** @enum {string} */
+            kind: "view" | "extract" | "group";
+            name: string;
+        };
+        VisitCount: {
+            /** Format: date-time */
+            began: string;
+            /** Format: int64 */
+            seen: number;
+            /** Format: int64 */
+            sweep: number;
+            /**
+             * Format: int64
+             * @description Of them those that nobody manages now
+             */
+            unmanaged: number;
         };
         VisitTimes: {
             /**
@@ -3008,6 +3981,23 @@ export interface components {
         Warning: {
             text: string;
         };
+        WayCount: {
+            /**
+             * Format: int64
+             * @description Of them those that no other way has seen
+             */
+            alone: number;
+            /** Format: int64 */
+            devices: number;
+            way: string;
+        };
+        Zone: {
+            /**
+             * @description Name in the tz database (RFC 6557); empty for that of whoever looks
+             * @example Europe/Lisbon
+             */
+            zone: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -3061,6 +4051,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "undo-act": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the act */
+                act: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Undone"];
+                };
             };
             /** @description Error */
             default: {
@@ -3727,6 +4749,38 @@ export interface operations {
             };
         };
     };
+    "get-finding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the finding */
+                finding: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "set-password": {
         parameters: {
             query?: never;
@@ -4317,6 +5371,114 @@ export interface operations {
             };
         };
     };
+    "list-acts": {
+        parameters: {
+            query?: {
+                /** @description What the page before gave as next; left out for the first */
+                cursor?: string;
+                /** @description How many items a page has at most */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListAct"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    act: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAct"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Act"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-addresses": {
+        parameters: {
+            query: {
+                /** @description Of the site's networks */
+                subnet: string;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddressPicture"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-changes": {
         parameters: {
             query?: {
@@ -4353,6 +5515,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListChange"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-completeness": {
+        parameters: {
+            query?: {
+                /** @description Number of a sweep; of each network the latest that looked through it where left out */
+                sweep?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Completeness"];
                 };
             };
             /** @description Error */
@@ -4453,6 +5650,12 @@ export interface operations {
                 firmware?: string[] | null;
                 /** @description Only devices of one of these groups */
                 group?: string[] | null;
+                /** @description Only devices of these networks of the site, by name or subnet */
+                network?: string[] | null;
+                /** @description Only devices for which the register names one of these */
+                responsible?: string[] | null;
+                /** @description Only devices with an open finding that is as bad or worse */
+                severity?: "info" | "low" | "medium" | "high" | "critical";
                 /** @description Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp) */
                 service?: string[] | null;
                 /** @description Only devices for whose kind at least this much speaks, in decibans */
@@ -4463,6 +5666,8 @@ export interface operations {
                 trait?: string;
                 /** @description Words that must all occur in what is known of the device */
                 text?: string;
+                /** @description The filter that is saved as the view of this name; what is given besides takes the place of what it says */
+                view?: string;
                 sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "strength" | "mac" | "standing" | "presence" | "firstSeen" | "lastSeen";
                 /** @description Sort downwards */
                 descend?: boolean;
@@ -4470,6 +5675,8 @@ export interface operations {
                 cursor?: string;
                 /** @description How many items a page has at most */
                 limit?: number;
+                /** @description How many items are passed over, from the first of the list or of the page that the cursor names */
+                skip?: number;
             };
             header?: never;
             path: {
@@ -4519,6 +5726,12 @@ export interface operations {
                 firmware?: string[] | null;
                 /** @description Only devices of one of these groups */
                 group?: string[] | null;
+                /** @description Only devices of these networks of the site, by name or subnet */
+                network?: string[] | null;
+                /** @description Only devices for which the register names one of these */
+                responsible?: string[] | null;
+                /** @description Only devices with an open finding that is as bad or worse */
+                severity?: "info" | "low" | "medium" | "high" | "critical";
                 /** @description Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp) */
                 service?: string[] | null;
                 /** @description Only devices for whose kind at least this much speaks, in decibans */
@@ -4529,11 +5742,13 @@ export interface operations {
                 trait?: string;
                 /** @description Words that must all occur in what is known of the device */
                 text?: string;
+                /** @description The filter that is saved as the view of this name; what is given besides takes the place of what it says */
+                view?: string;
                 sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "strength" | "mac" | "standing" | "presence" | "firstSeen" | "lastSeen";
                 /** @description Sort downwards */
                 descend?: boolean;
                 /** @description Only these columns; all where left out */
-                columns?: ("number" | "address" | "name" | "kind" | "vendor" | "model" | "os" | "standing" | "presence" | "mac" | "firstSeen" | "lastSeen" | "group" | "traits")[] | null;
+                columns?: ("number" | "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "strength" | "standing" | "presence" | "mac" | "firstSeen" | "lastSeen" | "group" | "traits")[] | null;
             };
             header?: never;
             path: {
@@ -4550,6 +5765,45 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-drift": {
+        parameters: {
+            query?: {
+                /** @description What the page before gave as next; left out for the first */
+                cursor?: string;
+                /** @description How many items a page has at most */
+                limit?: number;
+                /** @description Only those in these attributes */
+                attribute?: ("name" | "mac" | "address" | "vendor" | "model" | "kind")[] | null;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDriftLine"];
+                };
             };
             /** @description Error */
             default: {
@@ -4594,6 +5848,116 @@ export interface operations {
             };
         };
     };
+    "get-ends-of-support": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListText"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-ends-of-support": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListText"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-extract": {
+        parameters: {
+            query?: {
+                /** @description The day that it shows, to its end; now where left out */
+                at?: string;
+                /** @description From which day on changes are told; those of the newest sweep where left out */
+                since?: string;
+                paper?: "A4" | "Letter";
+                language?: "en";
+                /** @description Which devices are meant, as the query of the list of devices */
+                filter?: string;
+                /** @description The extract that is saved under this name, in the place of a filter */
+                name?: string;
+                form?: "xlsx" | "csv" | "json" | "html" | "pdf";
+                /** @description Which table is given as CSV */
+                sheet?: "devices" | "findings" | "mending" | "times";
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-fence": {
         parameters: {
             query?: never;
@@ -4614,6 +5978,267 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Fence"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-finding-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListFindingRule"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-finding-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+                /** @description Name of the rule */
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FindingSetting"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-findings": {
+        parameters: {
+            query?: {
+                /** @description Only those in these states; open ones where left out */
+                state?: ("open" | "accepted" | "closed")[] | null;
+                /** @description Only those that are as bad or worse */
+                severity?: "info" | "low" | "medium" | "high" | "critical";
+                /** @description Only those of these rules */
+                rule?: string[] | null;
+                /** @description Only those of this device */
+                device?: number;
+                /** @description What the page before gave as next; left out for the first */
+                cursor?: string;
+                /** @description How many items a page has at most */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListFinding"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-findings": {
+        parameters: {
+            query?: {
+                /** @description Only those in these states; open ones where left out */
+                state?: ("open" | "accepted" | "closed")[] | null;
+                /** @description Only those that are as bad or worse */
+                severity?: "info" | "low" | "medium" | "high" | "critical";
+                /** @description Only those of these rules */
+                rule?: string[] | null;
+                /** @description Only those of this device */
+                device?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "accept-findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAcceptance"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "count-findings": {
+        parameters: {
+            query?: {
+                /** @description Only those in these states; open ones where left out */
+                state?: ("open" | "accepted" | "closed")[] | null;
+                /** @description Only those that are as bad or worse */
+                severity?: "info" | "low" | "medium" | "high" | "critical";
+                /** @description Only those of these rules */
+                rule?: string[] | null;
+                /** @description Only those of this device */
+                device?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListFindingCount"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reopen-findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FindingNumbers"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -4905,6 +6530,43 @@ export interface operations {
             };
         };
     };
+    "set-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Network"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "add-network": {
         parameters: {
             query?: never;
@@ -5082,6 +6744,68 @@ export interface operations {
             };
         };
     };
+    "get-pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pictures"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reevaluate-sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-register": {
         parameters: {
             query?: {
@@ -5089,6 +6813,8 @@ export interface operations {
                 cursor?: string;
                 /** @description How many items a page has at most */
                 limit?: number;
+                /** @description How many items are passed over, from the first of the list or of the page that the cursor names */
+                skip?: number;
                 /** @description Only entries of which no device was ever seen */
                 missing?: boolean;
             };
@@ -5128,6 +6854,8 @@ export interface operations {
                 replace?: boolean;
                 /** @description Leave out the lines in which something is wrong, and say which */
                 partial?: boolean;
+                /** @description Only say what would come of it */
+                preview?: boolean;
             };
             header?: never;
             path: {
@@ -5229,9 +6957,17 @@ export interface operations {
             };
         };
     };
-    "reread-sweeps": {
+    "get-report": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The day that it shows, to its end; now where left out */
+                at?: string;
+                /** @description From which day on changes are told; those of the newest sweep where left out */
+                since?: string;
+                paper?: "A4" | "Letter";
+                language?: "en";
+                form?: "html" | "pdf" | "json";
+            };
             header?: never;
             path: {
                 /** @description Number of the site */
@@ -5241,8 +6977,8 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5262,7 +6998,7 @@ export interface operations {
     "get-response-times": {
         parameters: {
             query?: {
-                /** @description As this sweep saw it; the newest that has ended where left out */
+                /** @description As this sweep saw it; where left out, the newest that is more than a check of a few addresses */
                 sweep?: number;
                 /** @description By its name; the one that most devices answered in where left out */
                 protocol?: string;
@@ -5307,7 +7043,7 @@ export interface operations {
     "export-response-times": {
         parameters: {
             query?: {
-                /** @description As this sweep saw it; the newest that has ended where left out */
+                /** @description As this sweep saw it; where left out, the newest that is more than a check of a few addresses */
                 sweep?: number;
                 /** @description By its name; the one that most devices answered in where left out */
                 protocol?: string;
@@ -5703,6 +7439,146 @@ export interface operations {
             };
         };
     };
+    "list-views": {
+        parameters: {
+            query?: {
+                /** @description Only of these kinds; all where left out */
+                kind?: ("view" | "extract" | "group")[] | null;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "save-view": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+                kind: "view" | "extract" | "group";
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SavedView"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-view": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+                kind: "view" | "extract" | "group";
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-zone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Zone"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-sweep": {
         parameters: {
             query?: never;
@@ -5840,7 +7716,10 @@ export interface operations {
     };
     "watch-sweep": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description none leaves them out, for who reads them by the page */
+                sightings?: "each" | "none";
+            };
             header?: {
                 /** @description Go on behind this event (WHATWG HTML, 9.2.4) */
                 "Last-Event-ID"?: string;
@@ -6046,6 +7925,8 @@ export interface operations {
                 cursor?: string;
                 /** @description How many items a page has at most */
                 limit?: number;
+                /** @description How many items are passed over, from the first of the list or of the page that the cursor names */
+                skip?: number;
             };
             header?: never;
             path: {
@@ -6503,6 +8384,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Vendor"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The figures */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/openmetrics-text": string;
                 };
             };
             /** @description Error */

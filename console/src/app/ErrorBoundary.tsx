@@ -1,6 +1,7 @@
 import { Component, type ReactNode } from 'react';
 
 import { Failure, Page } from './parts';
+import { words } from './words';
 
 /** Shows a fault of the console itself instead of an empty window. */
 export class ErrorBoundary extends Component<{ children: ReactNode }, { failure: unknown }> {
@@ -13,9 +14,9 @@ export class ErrorBoundary extends Component<{ children: ReactNode }, { failure:
   override render() {
     if (!this.state.failure) return this.props.children;
     return (
-      <Page title="The console has a fault">
+      <Page title={words.theConsoleHasAFault}>
         <Failure failure={this.state.failure} />
-        <p>Load the page again to go on. Nothing in the service is affected.</p>
+        <p>{words.loadThePageAgainTo}</p>
       </Page>
     );
   }

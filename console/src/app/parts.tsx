@@ -1,53 +1,72 @@
-import DeleteIcon from '@mui/icons-material/DeleteOutlined';
-import { Alert, Box, Button, Chip, CircularProgress, Dialog, DialogActions, DialogContent, DialogTitle, IconButton, Paper, Stack, Tooltip, Typography } from '@mui/material';
-import type { FormEvent, ReactNode } from 'react';
+import { Alert, Box, Stack, Typography } from '@mui/material';
+import { useEffect, useRef, type ReactNode } from 'react';
+import { useLocation } from 'react-router';
 
 import { Problem } from '../api/client';
 import { visible } from '../lib/format';
-import { mono } from './theme';
+import { words } from './words';
+
+/** The path whose heading was told last. Filters are not part of it: who sets one stays where they are. */
+let told = window.location.pathname;
+
+/** Names the window after the page, and moves the focus to its heading where somebody came from another page, so that what is read out begins there. */
+function useHeading() {
+  const heading = useRef<HTMLHeadingElement>(null);
+  const { pathname, search } = useLocation();
+  useEffect(() => {
+    const [name] = heading.current?.innerText.trim().split('\n', 1) ?? []; // without the chips beside a device's name
+    document.title = name ? `${name} – Airdrift` : 'Airdrift';
+  });
+  useEffect(() => {
+    if (told === pathname) return;
+    told = pathname;
+    if (!new URLSearchParams(search).has('at')) window.scrollTo(0, 0); // a list goes on where its address says
+    heading.current?.focus({ preventScroll: true });
+  }, [pathname, search]);
+  return heading;
+}
 
 /** A page with its heading, and what can be done on it beside the heading. */
 export function Page({ title, actions, children }: { title: ReactNode; actions?: ReactNode; children: ReactNode }) {
+  const heading = useHeading();
   return (
-    <Stack spacing={2.5} sx={{ p: { xs: 2, md: 3 }, maxWidth: 1500, mx: 'auto' }}>
-      <Stack direction="row" spacing={2} useFlexGap sx={{ alignItems: 'center', justifyContent: 'space-between', flexWrap: 'wrap', rowGap: 1 }}>
-        <Typography variant="h1">{title}</Typography>
+    <div className="page">
+      <div className="page-head">
+        <h1 ref={heading} tabIndex={-1}>
+          {title}
+        </h1>
         {actions}
-      </Stack>
+      </div>
       {children}
-    </Stack>
+    </div>
   );
 }
 
 /** A framed part of a page. */
 export function Panel({ title, children }: { title?: ReactNode; children: ReactNode }) {
   return (
-    <Paper variant="outlined" component="section" sx={{ p: 2 }}>
-      {title !== undefined && (
-        <Typography variant="h2" sx={{ mb: 1.5 }}>
-          {title}
-        </Typography>
-      )}
+    <section className="panel">
+      {title !== undefined && <h2>{title}</h2>}
       {children}
-    </Paper>
-  );
-}
-
-/** The button in a row of a table that takes the row away; says is what that does, and what becomes of the rest. */
-export function RemoveButton({ label, says = label, onRemove }: { label: string; says?: string; onRemove: () => void }) {
-  return (
-    <Tooltip title={says}>
-      <IconButton size="small" aria-label={label} onClick={onRemove}>
-        <DeleteIcon fontSize="small" />
-      </IconButton>
-    </Tooltip>
+    </section>
   );
 }
 
 /** Names and values, one below the other; what has no value is left out. */
 export function Pairs({ pairs }: { pairs: [string, ReactNode][] }) {
   return (
-    <Box component="dl" sx={{ display: 'grid', gridTemplateColumns: 'minmax(90px, auto) 1fr', columnGap: 2, rowGap: 0.75, m: 0, '& dt': { color: 'text.secondary' }, '& dd': { m: 0, minWidth: 0, overflowWrap: 'anywhere' } }}>
+    <Box
+      component="dl"
+      sx={{
+        display: 'grid',
+        gridTemplateColumns: 'minmax(90px, auto) 1fr',
+        columnGap: 2,
+        rowGap: 0.75,
+        m: 0,
+        '& dt': { color: 'text.secondary' },
+        '& dd': { m: 0, minWidth: 0, overflowWrap: 'anywhere' },
+      }}
+    >
       {pairs
         .filter(([, value]) => value !== '' && value !== undefined && value !== null)
         .map(([name, value]) => (
@@ -61,9 +80,9 @@ export function Pairs({ pairs }: { pairs: [string, ReactNode][] }) {
 }
 
 /** Lets a table that is wider than the window be scrolled by itself, by keyboard too. */
-export function Scrolling({ children }: { children: ReactNode }) {
+export function Scrolling({ label, children }: { label: string; children: ReactNode }) {
   return (
-    <Box tabIndex={0} role="group" sx={{ overflowX: 'auto', mx: -2, px: 2 }}>
+    <Box tabIndex={0} role="group" aria-label={label} sx={{ overflowX: 'auto', mx: -2, px: 2 }}>
       {children}
     </Box>
   );
@@ -73,7 +92,7 @@ export function Scrolling({ children }: { children: ReactNode }) {
 export function Failure({ failure }: { failure: unknown }) {
   if (!failure) return null;
   const details = failure instanceof Problem ? failure.details : [];
-  const text = failure instanceof Error ? failure.message : String(failure);
+  const text = failure instanceof Error ? failure.message : words.somethingWentWrong;
   return (
     <Alert severity="error">
       {text}
@@ -90,50 +109,9 @@ export function Failure({ failure }: { failure: unknown }) {
   );
 }
 
-interface FormProps {
-  title: string;
-  does: string;
-  failure: unknown;
-  busy: boolean;
-  onSubmit: () => void;
-  onClose: () => void;
-  children: ReactNode;
-}
-
-/** A dialog that is a form. */
-export function FormDialog({ title, does, failure, busy, onSubmit, onClose, children }: FormProps) {
-  const submit = (e: FormEvent) => {
-    e.preventDefault();
-    onSubmit();
-  };
-  return (
-    <Dialog open onClose={onClose} fullWidth maxWidth="sm">
-      <Box component="form" onSubmit={submit} sx={{ display: 'flex', flexDirection: 'column', minHeight: 0 }}>
-        <DialogTitle>{title}</DialogTitle>
-        <DialogContent>
-          <Stack spacing={2.5} sx={{ pt: 1 }}>
-            {children}
-            <Failure failure={failure} />
-          </Stack>
-        </DialogContent>
-        <DialogActions sx={{ px: 3, pb: 2 }}>
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" variant="contained" loading={busy}>
-            {does}
-          </Button>
-        </DialogActions>
-      </Box>
-    </Dialog>
-  );
-}
-
 /** What a page shows while its data come. */
 export function Loading() {
-  return (
-    <Box role="status" aria-label="Loading" sx={{ display: 'grid', placeItems: 'center', py: 8 }}>
-      <CircularProgress />
-    </Box>
-  );
+  return <div className="loading" role="status" aria-label={words.loading} />;
 }
 
 /** What a list shows that has nothing in it yet, and what to do about it. */
@@ -150,18 +128,22 @@ export function Empty({ title, children }: { title: string; children?: ReactNode
   );
 }
 
-/** Text that came from a device or names one: addresses, banners, keys. */
+/** Text that came from a device or names one: addresses, banners, keys. The theme gives it its face. */
 export function DeviceText({ children }: { children: string | undefined }) {
-  return (
-    <Box component="span" sx={{ fontFamily: mono, fontSize: '0.86em', overflowWrap: 'anywhere' }}>
-      {visible(children ?? '')}
-    </Box>
-  );
+  return <span className="device-text">{visible(children ?? '')}</span>;
 }
 
-const standingColours = { managed: 'success', unmanaged: 'warning', missing: 'error', 'set aside': 'default' } as const;
+/** The colours of tags, by what they mean. */
+export type Tone = 'success' | 'warning' | 'error' | 'info' | 'default';
+
+/** A state in a word, framed in the colour of what it means. */
+export function Tag({ tone = 'default', children }: { tone?: Tone; children: string }) {
+  return <span className={`tag ${tone}`}>{children}</span>;
+}
+
+const standingTones = { managed: 'success', unmanaged: 'warning', missing: 'error', 'set aside': 'default' } as const;
 
 /** A device's standing against the register. */
-export function StandingChip({ standing }: { standing: keyof typeof standingColours }) {
-  return <Chip size="small" variant="outlined" color={standingColours[standing]} label={standing} />;
+export function StandingTag({ standing }: { standing: keyof typeof standingTones }) {
+  return <Tag tone={standingTones[standing]}>{standing}</Tag>;
 }

@@ -1,5 +1,8 @@
 import { createTheme } from '@mui/material/styles';
 
+/** The face of addresses, MAC addresses and what devices say. */
+export const mono = 'ui-monospace, "Cascadia Mono", "DejaVu Sans Mono", monospace';
+
 /** The house's colours: slate green and amber, each in a form for light rooms and for dark ones. */
 export const theme = createTheme({
   cssVariables: { colorSchemeSelector: 'data' },
@@ -11,6 +14,7 @@ export const theme = createTheme({
         warning: { main: '#9a5b00' },
         success: { main: '#23693f' },
         error: { main: '#b3261e' },
+        info: { main: '#0b5c86' },
         background: { default: '#f4f5f1', paper: '#ffffff' },
       },
     },
@@ -21,6 +25,7 @@ export const theme = createTheme({
         warning: { main: '#f0b55a' },
         success: { main: '#86cf9f' },
         error: { main: '#f2a39d' },
+        info: { main: '#8cc4e6' },
         background: { default: '#121614', paper: '#1a201d' },
       },
     },
@@ -34,14 +39,9 @@ export const theme = createTheme({
     button: { textTransform: 'none', fontWeight: 600 },
   },
   components: {
-    // What is scrolled to, by keyboard or by a link, comes to lie below the fixed bar at the top and not under it (WCAG 2.2, 2.4.11).
-    MuiCssBaseline: { styleOverrides: { html: { scrollPaddingTop: 80 } } },
     MuiPaper: { defaultProps: { elevation: 0 }, styleOverrides: { root: { backgroundImage: 'none' } } },
     // The library's own grey is too faint on the page's ground.
-    MuiToggleButton: { styleOverrides: { root: ({ theme: t }) => ({ color: t.vars?.palette.text.primary ?? t.palette.text.primary }) } },
+    MuiToggleButton: { styleOverrides: { root: ({ theme: t }) => ({ color: t.vars.palette.text.primary }) } },
     MuiButton: { defaultProps: { disableElevation: true } },
   },
 });
-
-/** The face of addresses, MAC addresses and what devices say. */
-export const mono = 'ui-monospace, "Cascadia Mono", "DejaVu Sans Mono", monospace';

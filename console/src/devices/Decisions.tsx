@@ -2,40 +2,42 @@ import { Box, Button, Stack, Typography } from '@mui/material';
 import { useQuery } from '@tanstack/react-query';
 
 import { answer, api, type Device, type Schema } from '../api/client';
+import { keys } from '../app/keys';
 import { moment, visible } from '../lib/format';
 import { Failure, Panel } from '../app/parts';
 import { useMay } from '../app/queries';
 import { useChange } from './DeviceActions';
+import { words } from './words';
 
 type Decision = Schema['Decision'];
 
 function said(decision: Decision) {
   const why = decision.text ? `: ${visible(decision.text)}` : '';
-  if (decision.kind === 'merge') return `One device with another${why}`;
-  if (decision.kind === 'split') return `A part of it is another device${why}`;
-  if (decision.kind === 'pin') return `Pinned to a place${why}`;
-  if (decision.kind === 'link') return `Linked to an entry of the register${why}`;
-  if (decision.kind === 'group') return decision.text ? `Group: ${visible(decision.text)}` : 'In no group';
-  if (decision.kind === 'aside') return decision.text ? `Set aside: ${visible(decision.text)}` : 'Taken back';
-  return decision.text ? `Note: ${visible(decision.text)}` : 'Note deleted';
+  if (decision.kind === 'merge') return words.oneDeviceWithAnother(why);
+  if (decision.kind === 'split') return words.aPartOfItIs(why);
+  if (decision.kind === 'pin') return words.pinnedToAPlace(why);
+  if (decision.kind === 'link') return words.linkedToAnEntryOf(why);
+  if (decision.kind === 'group') return decision.text ? `Group: ${visible(decision.text)}` : words.inNoGroup;
+  if (decision.kind === 'aside') return decision.text ? words.setAside(visible(decision.text)) : words.noLongerSetAside;
+  return decision.text ? `Note: ${visible(decision.text)}` : words.noteDeleted;
 }
 
 function state(decision: Decision) {
-  if (decision.undoneAt) return `undone by ${visible(decision.undoneBy ?? '')}, ${moment(decision.undoneAt)}`;
-  return decision.holds ? '' : 'replaced by a later one';
+  if (decision.undoneAt) return words.undoneBy(visible(decision.undoneBy ?? ''), moment(decision.undoneAt));
+  return decision.holds ? '' : words.replacedByALaterOne;
 }
 
 /** What people have said of a device, the newest first; what holds can be undone. */
 export function Decisions({ d }: { d: Device }) {
   const may = useMay('sweep');
   const decisions = useQuery({
-    queryKey: ['decisions', d.id],
-    queryFn: async () => (await answer(api.GET('/api/v1/devices/{device}/decisions', { params: { path: { device: d.id } } })))?.items ?? [],
+    queryKey: keys.decisions(d.id),
+    queryFn: async () => (await answer(api.GET('/api/v1/devices/{device}/decisions', { params: { path: { device: d.id } } }))).items,
   });
-  const undo = useChange(d, (id: number) => answer(api.POST('/api/v1/decisions/{decision}/undo', { params: { path: { decision: id } } })));
+  const undo = useChange((id: number) => answer(api.POST('/api/v1/decisions/{decision}/undo', { params: { path: { decision: id } } })));
   if (decisions.isSuccess && decisions.data.length === 0) return null;
   return (
-    <Panel title="Decisions">
+    <Panel title={words.decisions}>
       <Failure failure={decisions.error ?? undo.error} />
       <Stack spacing={1} component="ul" sx={{ listStyle: 'none', m: 0, p: 0 }}>
         {decisions.data?.map((decision) => (
@@ -50,7 +52,7 @@ export function Decisions({ d }: { d: Device }) {
             </Box>
             {may && decision.holds && (
               <Button size="small" loading={undo.isPending && undo.variables === decision.id} onClick={() => undo.mutate(decision.id)}>
-                Undo
+                {words.undo}
               </Button>
             )}
           </Stack>

@@ -1,21 +1,17 @@
-import AsideIcon from '@mui/icons-material/DoNotDisturbOnOutlined';
-import BlinkIcon from '@mui/icons-material/LightModeOutlined';
-import BackIcon from '@mui/icons-material/UndoOutlined';
-import NoteIcon from '@mui/icons-material/EditNoteOutlined';
-import MergeIcon from '@mui/icons-material/MergeOutlined';
-import SplitIcon from '@mui/icons-material/CallSplitOutlined';
-import GroupIcon from '@mui/icons-material/WorkspacesOutlined';
-import PinIcon from '@mui/icons-material/PushPinOutlined';
-import RegisterIcon from '@mui/icons-material/FactCheckOutlined';
 import { Autocomplete, Button, Stack, TextField, Tooltip, Typography } from '@mui/material';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { answer, api, type Device, type Schema } from '../api/client';
-import { Failure, FormDialog } from '../app/parts';
+import { Icon } from '../app/Icon';
+import { icons } from '../app/icons';
+import { aboutDevices, keys, useOutdated } from '../app/keys';
+import { FormDialog } from '../app/Dialogs';
+import { Failure } from '../app/parts';
 import { useMay } from '../app/queries';
 import { visible } from '../lib/format';
 import { MergeDialog, PinDialog, SplitDialog } from './Grouping';
+import { words } from './words';
 
 type Open = 'note' | 'aside' | 'group' | 'register' | 'merge' | 'split' | 'pin' | undefined;
 
@@ -23,51 +19,51 @@ type Open = 'note' | 'aside' | 'group' | 'register' | 'merge' | 'split' | 'pin' 
 export function Actions({ d }: { d: Device }) {
   const [open, setOpen] = useState<Open>();
   const may = useMay('sweep');
-  const takeBack = useChange(d, () => answer(api.DELETE('/api/v1/devices/{device}/aside', { params: { path: { device: d.id } } })));
+  const takeBack = useChange(() => answer(api.DELETE('/api/v1/devices/{device}/aside', { params: { path: { device: d.id } } })));
   const blink = useMutation({ mutationFn: () => answer(api.POST('/api/v1/devices/{device}/blink', { params: { path: { device: d.id } } })) });
   if (!may) return null;
   const close = () => setOpen(undefined);
   return (
     <Stack direction="row" spacing={1} useFlexGap sx={{ flexWrap: 'wrap' }}>
       {!d.registerEntry && (
-        <Button variant="contained" startIcon={<RegisterIcon />} onClick={() => setOpen('register')}>
-          Add to the register
+        <Button variant="contained" startIcon={<Icon of={icons.factCheck} />} onClick={() => setOpen('register')}>
+          {words.addToTheRegister}
         </Button>
       )}
-      <Button variant="outlined" startIcon={<NoteIcon />} onClick={() => setOpen('note')}>
-        {d.note ? 'Change the note' : 'Write a note'}
+      <Button variant="outlined" startIcon={<Icon of={icons.editNote} />} onClick={() => setOpen('note')}>
+        {d.note ? words.changeTheNote : words.writeANote}
       </Button>
-      <Button variant="outlined" startIcon={<GroupIcon />} onClick={() => setOpen('group')}>
-        {d.group ? `Group: ${visible(d.group)}` : 'Put into a group'}
+      <Button variant="outlined" startIcon={<Icon of={icons.workspaces} />} onClick={() => setOpen('group')}>
+        {d.group ? words.group(visible(d.group)) : words.putIntoAGroup}
       </Button>
       {d.aside ? (
-        <Button variant="outlined" startIcon={<BackIcon />} loading={takeBack.isPending} onClick={() => takeBack.mutate(undefined)}>
-          Take back
+        <Button variant="outlined" startIcon={<Icon of={icons.undo} />} loading={takeBack.isPending} onClick={() => takeBack.mutate(undefined)}>
+          {words.undoSetAside}
         </Button>
       ) : (
-        <Button variant="outlined" startIcon={<AsideIcon />} onClick={() => setOpen('aside')}>
-          Set aside
+        <Button variant="outlined" startIcon={<Icon of={icons.doNotDisturbOn} />} onClick={() => setOpen('aside')}>
+          {words.setAsideToo}
         </Button>
       )}
       {d.firstSeen && (
-        <Button variant="outlined" startIcon={<MergeIcon />} onClick={() => setOpen('merge')}>
-          Merge
+        <Button variant="outlined" startIcon={<Icon of={icons.merge} />} onClick={() => setOpen('merge')}>
+          {words.merge}
         </Button>
       )}
       {d.addresses.length + d.macs.length > 2 && (
-        <Button variant="outlined" startIcon={<SplitIcon />} onClick={() => setOpen('split')}>
-          Split
+        <Button variant="outlined" startIcon={<Icon of={icons.callSplit} />} onClick={() => setOpen('split')}>
+          {words.split}
         </Button>
       )}
       {d.firstSeen && !d.unit && (
-        <Button variant="outlined" startIcon={<PinIcon />} onClick={() => setOpen('pin')}>
-          Pin
+        <Button variant="outlined" startIcon={<Icon of={icons.pushPin} />} onClick={() => setOpen('pin')}>
+          {words.pin}
         </Button>
       )}
       {d.blinks && (
-        <Tooltip describeChild title="The device shows itself for some seconds; nothing of it is changed">
-          <Button variant="outlined" startIcon={<BlinkIcon />} loading={blink.isPending} onClick={() => blink.mutate()}>
-            {blink.isSuccess ? 'Blink again' : 'Blink'}
+        <Tooltip describeChild title={words.theDeviceShowsItselfFor}>
+          <Button variant="outlined" startIcon={<Icon of={icons.lightMode} />} loading={blink.isPending} onClick={() => blink.mutate()}>
+            {blink.isSuccess ? words.blinkAgain : words.blink}
           </Button>
         </Tooltip>
       )}
@@ -84,15 +80,12 @@ export function Actions({ d }: { d: Device }) {
 }
 
 /** Carries out a change of a device, and reads everything anew that shows it. */
-export function useChange<T>(d: Device, change: (value: T) => Promise<unknown>, then?: () => void) {
-  const queries = useQueryClient();
+export function useChange<T>(change: (value: T) => Promise<unknown>, then?: () => void) {
+  const outdated = useOutdated();
   return useMutation({
     mutationFn: change,
     onSuccess: async () => {
-      await queries.invalidateQueries({ queryKey: ['device', d.id] });
-      void queries.invalidateQueries({ queryKey: ['decisions', d.id] });
-      void queries.invalidateQueries({ queryKey: ['tenures', d.id] });
-      for (const key of ['devices', 'overview', 'register', 'fence', 'values']) void queries.invalidateQueries({ queryKey: [key] });
+      await outdated(...aboutDevices);
       then?.();
     },
   });
@@ -100,51 +93,57 @@ export function useChange<T>(d: Device, change: (value: T) => Promise<unknown>, 
 
 function NoteDialog({ d, onClose }: { d: Device; onClose: () => void }) {
   const [text, setText] = useState(d.note ?? '');
-  const set = useChange(d, () => answer(api.PUT('/api/v1/devices/{device}/note', { params: { path: { device: d.id }, header: { 'If-Match': d.tag } }, body: { text } })), onClose);
+  const set = useChange(() => answer(api.PUT('/api/v1/devices/{device}/note', { params: { path: { device: d.id }, header: { 'If-Match': d.tag } }, body: { text } })), onClose);
   return (
-    <FormDialog title="Note" does="Keep" failure={set.error} busy={set.isPending} onSubmit={() => set.mutate(undefined)} onClose={onClose}>
-      <TextField label="Text of the note" multiline minRows={3} autoFocus value={text} onChange={(e) => setText(e.target.value)} helperText="Without a text the note is taken away." />
+    <FormDialog title={words.note} does={words.save} failure={set.error} busy={set.isPending} onSubmit={() => set.mutate(undefined)} onClose={onClose}>
+      <TextField label={words.textOfTheNote} multiline minRows={3} autoFocus value={text} onChange={(e) => setText(e.target.value)} helperText={words.withoutATextTheNote} />
     </FormDialog>
   );
 }
 
 function GroupDialog({ d, onClose }: { d: Device; onClose: () => void }) {
   const [name, setName] = useState(d.group ?? '');
-  const values = useQuery({ queryKey: ['values', d.site], queryFn: () => answer(api.GET('/api/v1/sites/{site}/values', { params: { path: { site: d.site } } })) });
-  const set = useChange(d, () => answer(api.PUT('/api/v1/devices/{device}/group', { params: { path: { device: d.id }, header: { 'If-Match': d.tag } }, body: { name } })), onClose);
+  const values = useQuery({ queryKey: keys.values(d.site), queryFn: () => answer(api.GET('/api/v1/sites/{site}/values', { params: { path: { site: d.site } } })) });
+  const set = useChange(() => answer(api.PUT('/api/v1/devices/{device}/group', { params: { path: { device: d.id }, header: { 'If-Match': d.tag } }, body: { name } })), onClose);
   return (
-    <FormDialog title="Group" does="Keep" failure={set.error} busy={set.isPending} onSubmit={() => set.mutate(undefined)} onClose={onClose}>
-      <Typography color="textSecondary">What the device belongs to: a floor, a hallway, a rack. The list can show one group alone.</Typography>
-      <Autocomplete freeSolo options={values.data?.group ?? []} getOptionLabel={visible} inputValue={name} onInputChange={(_, text) => setName(text)}
-        renderInput={(input) => <TextField {...input} label="Name of the group" autoFocus helperText="Without a name the device is in no group." />} />
+    <FormDialog title={words.groupToo} does={words.save} failure={set.error} busy={set.isPending} onSubmit={() => set.mutate(undefined)} onClose={onClose}>
+      <Typography color="textSecondary">{words.whatTheDeviceBelongsTo}</Typography>
+      <Autocomplete
+        freeSolo
+        options={values.data?.group ?? []}
+        getOptionLabel={visible}
+        inputValue={name}
+        onInputChange={(_, text) => setName(text)}
+        renderInput={(input) => <TextField {...input} label={words.nameOfTheGroup} autoFocus helperText={words.withoutANameTheDevice} />}
+      />
     </FormDialog>
   );
 }
 
 function AsideDialog({ d, onClose }: { d: Device; onClose: () => void }) {
   const [reason, setReason] = useState('');
-  const set = useChange(d, () => answer(api.PUT('/api/v1/devices/{device}/aside', { params: { path: { device: d.id } }, body: { reason } })), onClose);
+  const set = useChange(() => answer(api.PUT('/api/v1/devices/{device}/aside', { params: { path: { device: d.id } }, body: { reason } })), onClose);
   return (
-    <FormDialog title="Set aside" does="Set it aside" failure={set.error} busy={set.isPending} onSubmit={() => set.mutate(undefined)} onClose={onClose}>
-      <Typography color="textSecondary">The device is known, and left out of what nobody manages. It can be taken back.</Typography>
-      <TextField label="Reason" required autoFocus value={reason} onChange={(e) => setReason(e.target.value)} />
+    <FormDialog title={words.setAsideToo} does={words.setItAside} failure={set.error} busy={set.isPending} onSubmit={() => set.mutate(undefined)} onClose={onClose}>
+      <Typography color="textSecondary">{words.theDeviceIsKnownAnd}</Typography>
+      <TextField label={words.reason} required autoFocus value={reason} onChange={(e) => setReason(e.target.value)} />
     </FormDialog>
   );
 }
 
 function RegisterDialog({ d, onClose }: { d: Device; onClose: () => void }) {
   const [entry, setEntry] = useState<Schema['NewEntry']>({ name: d.name ?? '', location: '', responsible: '', note: '' });
-  const add = useChange(d, () => answer(api.POST('/api/v1/devices/{device}/register', { params: { path: { device: d.id } }, body: entry })), onClose);
+  const add = useChange(() => answer(api.POST('/api/v1/devices/{device}/register', { params: { path: { device: d.id } }, body: entry })), onClose);
   const field = (key: 'name' | 'location' | 'responsible' | 'note', label: string, help?: string) => (
     <TextField label={label} value={entry[key] ?? ''} onChange={(e) => setEntry({ ...entry, [key]: e.target.value })} helperText={help} autoFocus={key === 'name'} />
   );
   return (
-    <FormDialog title="Add to the register" does="Add" failure={add.error} busy={add.isPending} onSubmit={() => add.mutate(undefined)} onClose={onClose}>
-      <Typography color="textSecondary">MAC address, address, maker, model and kind are entered as they were seen.</Typography>
-      {field('name', 'Name in the register')}
-      {field('location', 'Location')}
-      {field('responsible', 'Responsible', 'A role or a team')}
-      {field('note', 'Remark')}
+    <FormDialog title={words.addToTheRegister} does={words.add} failure={add.error} busy={add.isPending} onSubmit={() => add.mutate(undefined)} onClose={onClose}>
+      <Typography color="textSecondary">{words.macAddressAddressMakerModel}</Typography>
+      {field('name', words.nameInTheRegister)}
+      {field('location', words.location)}
+      {field('responsible', words.responsible, words.aRoleOrATeam)}
+      {field('note', words.remark)}
     </FormDialog>
   );
 }

@@ -1,10 +1,13 @@
-import { Box, Table, TableBody, TableCell, TableHead, TableRow } from '@mui/material';
+import { Box } from '@mui/material';
 import { useQuery } from '@tanstack/react-query';
 
 import { answer, api, type Device, type Schema } from '../api/client';
-import { Panel, Scrolling } from '../app/parts';
+import { keys } from '../app/keys';
+import { Panel } from '../app/parts';
+import { SmallTable } from '../app/SmallTable';
 import { milliseconds } from '../judging/spread';
 import { moment, visible } from '../lib/format';
+import { words } from './words';
 
 type Visit = Schema['VisitTimes'];
 
@@ -13,8 +16,8 @@ const manyVisits = 200;
 /** How long the device took over its answers: the newest times by protocol and vantage, and how the medians went from sweep to sweep. */
 export function DeviceTimes({ d }: { d: Device }) {
   const visits = useQuery({
-    queryKey: ['response-times', 'of', d.id],
-    queryFn: async () => (await answer(api.GET('/api/v1/devices/{device}/response-times', { params: { path: { device: d.id }, query: { limit: manyVisits } } })))?.items ?? [],
+    queryKey: keys.timesOf(d.id),
+    queryFn: async () => (await answer(api.GET('/api/v1/devices/{device}/response-times', { params: { path: { device: d.id }, query: { limit: manyVisits } } }))).items,
   });
   const series = new Map<string, Visit[]>();
   for (const v of visits.data ?? []) {
@@ -24,39 +27,20 @@ export function DeviceTimes({ d }: { d: Device }) {
   if (series.size === 0) return null;
   const vantages = new Set((visits.data ?? []).map((v) => v.vantage));
   return (
-    <Panel title="Response times">
-      <Scrolling>
-        <Table size="small" aria-label="Response times">
-          <TableHead>
-            <TableRow>
-              <TableCell>Protocol</TableCell>
-              {vantages.size > 1 && <TableCell>Seen from</TableCell>}
-              <TableCell align="right">Median</TableCell>
-              <TableCell align="right">95 % within</TableCell>
-              <TableCell align="right">Lost</TableCell>
-              <TableCell>Over time</TableCell>
-            </TableRow>
-          </TableHead>
-          <TableBody>
-            {[...series].sort(([a], [b]) => a.localeCompare(b)).map(([key, list]) => {
-              const newest = list[0];
-              if (!newest) return null;
-              return (
-                <TableRow key={key}>
-                  <TableCell>{visible(newest.protocol)}</TableCell>
-                  {vantages.size > 1 && <TableCell>{visible(newest.vantage ?? '')}</TableCell>}
-                  <TableCell align="right">{milliseconds(newest.median)}</TableCell>
-                  <TableCell align="right">{milliseconds(newest.most)}</TableCell>
-                  <TableCell align="right">{newest.lost ? `${newest.lost} of ${newest.answers + newest.lost}` : ''}</TableCell>
-                  <TableCell>
-                    <Course visits={list} />
-                  </TableCell>
-                </TableRow>
-              );
-            })}
-          </TableBody>
-        </Table>
-      </Scrolling>
+    <Panel title={words.responseTimes}>
+      <SmallTable
+        label={words.responseTimes}
+        rows={[...series].sort(([a], [b]) => a.localeCompare(b)).flatMap(([, list]) => (list[0] ? [{ newest: list[0], list }] : []))}
+        rowKey={({ newest }) => `${newest.protocol} ${newest.vantage ?? ''}`}
+        columns={[
+          { head: words.protocol, cell: ({ newest }) => visible(newest.protocol) },
+          vantages.size > 1 && { head: words.seenFrom, cell: ({ newest }) => visible(newest.vantage ?? '') },
+          { head: words.median, right: true, cell: ({ newest }) => milliseconds(newest.median) },
+          { head: words.n95Within, right: true, cell: ({ newest }) => milliseconds(newest.most) },
+          { head: words.lost, right: true, cell: ({ newest }) => (newest.lost ? words.of(newest.lost, newest.answers + newest.lost) : '') },
+          { head: words.overTime, cell: ({ list }) => <Course visits={list} /> },
+        ]}
+      />
     </Panel>
   );
 }
@@ -69,7 +53,7 @@ function Course({ visits }: { visits: Visit[] }) {
   const points = list.map((v, i) => ({ v, x: 3 + (84 * i) / (list.length - 1), y: 19 - (16 * v.median) / (most || 1) }));
   const says = list.map((v) => `${moment(v.began)}: ${milliseconds(v.median)}`).join(', ');
   return (
-    <Box component="svg" viewBox="0 0 90 22" role="img" aria-label={`Medians: ${says}`} sx={{ width: 90, height: 22, display: 'block' }}>
+    <Box component="svg" viewBox="0 0 90 22" role="img" aria-label={words.medians(says)} sx={{ width: 90, height: 22, display: 'block' }}>
       <title>{says}</title>
       <polyline points={points.map((p) => `${p.x},${p.y}`).join(' ')} fill="none" stroke="var(--mui-palette-text-secondary)" />
       {points.map((p) => (

@@ -10,6 +10,10 @@ export interface DeviceFilter {
   /** Ports (tcp/80), names (http) or types (_ipp._tcp). */
   service: string[];
   group: string[];
+  /** Of the site, by name. */
+  network: string[];
+  /** Whom the register names. */
+  responsible: string[];
   /** Decibans that must speak for the kind. */
   strength: number;
   contested: boolean;
@@ -17,24 +21,47 @@ export interface DeviceFilter {
   text: string;
   sort: 'address' | 'name' | 'kind' | 'vendor' | 'model' | 'os' | 'firmware' | 'strength' | 'mac' | 'standing' | 'presence' | 'firstSeen' | 'lastSeen';
   descend: boolean;
-  page: number;
-  size: number;
+  /** The device that stands on top, counted from 0. */
+  at: number;
   /** The columns shown; undefined for those that fit the window. */
   columns: Column[] | undefined;
 }
 
 /** The columns there are, by the names that the service's export knows. */
-export const columns = ['address', 'name', 'kind', 'vendor', 'model', 'os', 'firmware', 'strength', 'standing', 'presence', 'mac', 'firstSeen', 'lastSeen', 'group', 'traits'] as const;
+export const columns = [
+  'address',
+  'name',
+  'kind',
+  'vendor',
+  'model',
+  'os',
+  'firmware',
+  'strength',
+  'standing',
+  'presence',
+  'mac',
+  'firstSeen',
+  'lastSeen',
+  'group',
+  'traits',
+] as const;
 export type Column = (typeof columns)[number];
 
 const standings = ['managed', 'unmanaged', 'missing', 'set aside'] as const;
-const presences = ['seen', 'silent', 'uncovered'] as const;
+/** Whether the last sweep saw a device, looked and did not, or did not look. */
+export const presences = ['seen', 'silent', 'uncovered'] as const;
 const sorts = ['address', 'name', 'kind', 'vendor', 'model', 'os', 'firmware', 'strength', 'mac', 'standing', 'presence', 'firstSeen', 'lastSeen'] as const;
-const defaultSize = 50;
 
 /** What devices can be told apart by besides kind and standing. Their values have commas in them, so each stands by itself. */
-export const details = ['vendor', 'model', 'os', 'firmware', 'service', 'group'] as const;
+export const details = ['vendor', 'model', 'os', 'firmware', 'service', 'group', 'network', 'responsible'] as const;
 export type Detail = (typeof details)[number];
+
+/** Reads columns from their names with commas between; undefined where none was ever chosen. */
+export function readColumns(names: string | null): Column[] | undefined {
+  if (names === null) return undefined;
+  const chosen = names.split(',');
+  return columns.filter((c) => chosen.includes(c));
+}
 
 /** Reads a filter from the address bar; what it does not know is left out. */
 export function readFilter(params: URLSearchParams): DeviceFilter {
@@ -51,15 +78,16 @@ export function readFilter(params: URLSearchParams): DeviceFilter {
     firmware: params.getAll('firmware'),
     service: params.getAll('service'),
     group: params.getAll('group'),
+    network: params.getAll('network'),
+    responsible: params.getAll('responsible'),
     strength: number('strength'),
     contested: params.get('contested') === 'true',
     trait: params.get('trait') ?? '',
     text: params.get('text') ?? '',
     sort: sort ?? 'address',
     descend: params.get('descend') === 'true',
-    page: number('page'),
-    size: [25, 50, 100].includes(number('size')) ? number('size') : defaultSize,
-    columns: params.has('columns') ? columns.filter((c) => list('columns').includes(c)) : undefined,
+    at: number('at'),
+    columns: readColumns(params.get('columns')),
   };
 }
 
@@ -76,8 +104,7 @@ export function writeFilter(f: DeviceFilter): URLSearchParams {
   if (f.text) params.set('text', f.text);
   if (f.sort !== 'address') params.set('sort', f.sort);
   if (f.descend) params.set('descend', 'true');
-  if (f.page) params.set('page', String(f.page));
-  if (f.size !== defaultSize) params.set('size', String(f.size));
+  if (f.at) params.set('at', String(f.at));
   if (f.columns) params.set('columns', f.columns.join(','));
   return params;
 }
@@ -85,10 +112,30 @@ export function writeFilter(f: DeviceFilter): URLSearchParams {
 /** What the service is asked for by a filter; the same for the list and for the export. */
 export function filterQuery(f: DeviceFilter) {
   return {
-    standing: f.standing, presence: f.presence, kind: f.kind, vendor: f.vendor, model: f.model, os: f.os, firmware: f.firmware, service: f.service, group: f.group,
-    strength: f.strength || undefined, contested: f.contested || undefined, trait: f.trait || undefined,
-    text: f.text || undefined, sort: f.sort, descend: f.descend || undefined,
+    standing: f.standing,
+    presence: f.presence,
+    kind: f.kind,
+    vendor: f.vendor,
+    model: f.model,
+    os: f.os,
+    firmware: f.firmware,
+    service: f.service,
+    group: f.group,
+    network: f.network,
+    responsible: f.responsible,
+    strength: f.strength || undefined,
+    contested: f.contested || undefined,
+    trait: f.trait || undefined,
+    text: f.text || undefined,
+    sort: f.sort,
+    descend: f.descend || undefined,
   };
+}
+
+/** A filter as the service saves it and goes by it. */
+export function filterText(f: DeviceFilter): string {
+  const params = writeFilter({ ...f, at: 0, columns: undefined });
+  return params.toString();
 }
 
 /** The address of the file with all devices that a filter lets through. */

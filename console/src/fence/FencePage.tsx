@@ -1,48 +1,50 @@
-import AddIcon from '@mui/icons-material/AddOutlined';
-import { Alert, Button, Stack, Table, TableBody, TableCell, TableHead, TableRow, TextField, Typography } from '@mui/material';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useState, type FormEvent } from 'react';
-import { useNavigate } from 'react-router';
+import { Alert, Button, Stack, TextField, Typography } from '@mui/material';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { useState, type SubmitEvent } from 'react';
 
-import { answer, api, type Fence, type Schema } from '../api/client';
-import { DeviceText, Empty, Failure, FormDialog, Loading, Page, Panel, RemoveButton, Scrolling } from '../app/parts';
-import { useMay, useSiteId, useSites } from '../app/queries';
+import { answer, api, type Fence } from '../api/client';
+import { Icon } from '../app/Icon';
+import { icons } from '../app/icons';
+import { keys, useOutdated } from '../app/keys';
+import { Within } from '../app/Loaded';
+import { DeleteButton } from '../app/Dialogs';
+import { DeviceText, Empty, Failure, Page, Panel } from '../app/parts';
+import { SmallTable } from '../app/SmallTable';
+import { useMay, useSiteId } from '../app/queries';
 import { visible } from '../lib/format';
+import { SiteItself } from './SiteItself';
+import { words } from './words';
 
 /** Where the site may be swept, and how full its networks are. */
 export function FencePage() {
   const site = useSiteId();
   const fence = useQuery({
-    queryKey: ['fence', site],
+    queryKey: keys.fence(site),
     queryFn: () => answer(api.GET('/api/v1/sites/{site}/fence', { params: { path: { site } } })),
   });
   const may = useMay('administer');
   return (
-    <Page title="Fence">
-      <Typography color="textSecondary">
-        The networks this site may be swept in. Outside them nothing is ever sent a packet, whatever a table or a name server says.
-      </Typography>
-      <Failure failure={fence.error} />
-      {fence.isPending && <Loading />}
-      {fence.data && (
-        <>
-          <Networks site={site} fence={fence.data} may={may} />
-          {may && <AddNetwork site={site} />}
-          <NameServers key={fence.data.nameServers.join()} site={site} fence={fence.data} may={may} />
-        </>
-      )}
+    <Page title={words.fence}>
+      <Typography color="textSecondary">{words.theNetworksThisSiteMay}</Typography>
+      <Within query={fence}>
+        {(known) => (
+          <>
+            <Networks site={site} fence={known} may={may} />
+            {may && <AddNetwork site={site} />}
+            <NameServers key={known.nameServers.join()} site={site} fence={known} may={may} />
+          </>
+        )}
+      </Within>
       {may && <SiteItself key={site} site={site} />}
-      {!may && <Alert severity="info">To change the fence takes the role administer.</Alert>}
+      {!may && <Alert severity="info">{words.changingTheFenceNeeds}</Alert>}
     </Page>
   );
 }
 
 /** Reads everything anew that a change of the fence shows in. */
 function useFenceChanged() {
-  const queries = useQueryClient();
-  return async () => {
-    for (const key of ['fence', 'sites', 'overview']) await queries.invalidateQueries({ queryKey: [key] });
-  };
+  const outdated = useOutdated();
+  return () => outdated('fence', 'sites', 'overview');
 }
 
 function Networks({ site, fence, may }: { site: number; fence: Fence; may: boolean }) {
@@ -52,117 +54,32 @@ function Networks({ site, fence, may }: { site: number; fence: Fence; may: boole
     onSuccess: changed,
   });
   return (
-    <Panel title="Networks">
+    <Panel title={words.networks}>
       <Failure failure={remove.error} />
       {fence.networks.length === 0 ? (
-        <Empty title="No network yet">The site cannot be swept before it has one.</Empty>
+        <Empty title={words.noNetworkYet}>{words.theSiteCannotBeSwept}</Empty>
       ) : (
-        <Scrolling>
-          <Table size="small" aria-label="Networks of the fence">
-            <TableHead>
-              <TableRow>
-                <TableCell>Name</TableCell>
-                <TableCell>Subnet</TableCell>
-                <TableCell align="right">Addresses</TableCell>
-                <TableCell align="right">Held</TableCell>
-                <TableCell>Next free</TableCell>
-                {may && <TableCell>Change</TableCell>}
-              </TableRow>
-            </TableHead>
-            <TableBody>
-              {fence.networks.map((n) => (
-                <TableRow key={n.subnet}>
-                  <TableCell>{visible(n.name)}</TableCell>
-                  <TableCell>
-                    <DeviceText>{n.subnet}</DeviceText>
-                  </TableCell>
-                  <TableCell align="right">{n.addresses}</TableCell>
-                  <TableCell align="right">{n.held}</TableCell>
-                  <TableCell>
-                    <DeviceText>{n.nextFree ?? 'none'}</DeviceText>
-                  </TableCell>
-                  {may && (
-                    <TableCell>
-                      <RemoveButton
-                        label={`Take ${n.subnet} out of the fence`}
-                        says={`Take ${n.subnet} out of the fence; what was seen there stays`}
-                        onRemove={() => remove.mutate(n.subnet)}
-                      />
-                    </TableCell>
-                  )}
-                </TableRow>
-              ))}
-            </TableBody>
-          </Table>
-        </Scrolling>
+        <SmallTable
+          label={words.networksOfTheFence}
+          rows={fence.networks}
+          rowKey={(n) => n.subnet}
+          columns={[
+            { head: words.name, cell: (n) => visible(n.name) },
+            { head: words.subnet, cell: (n) => <DeviceText>{n.subnet}</DeviceText> },
+            { head: words.addresses, right: true, cell: (n) => n.addresses },
+            { head: words.held, right: true, cell: (n) => n.held },
+            { head: words.nextFree, cell: (n) => <DeviceText>{n.nextFree ?? words.none}</DeviceText> },
+            may && {
+              head: words.change,
+              cell: (n) => <DeleteButton label={words.deleteFromTheFence(n.subnet)} says={words.theNetworkIsNoLonger} onDelete={() => remove.mutate(n.subnet)} />,
+            },
+          ]}
+        />
       )}
-      {fence.public.length > 0 && <Typography sx={{ mt: 1 }}>Public networks that the service’s settings permit: {fence.public.join(', ')}</Typography>}
-    </Panel>
-  );
-}
-
-/** The name of the site, and its end. */
-function SiteItself({ site }: { site: number }) {
-  const known = useSites().data?.find((s) => s.id === site);
-  const [name, setName] = useState<string>();
-  const [typed, setTyped] = useState<string>();
-  const [keeping, setKeeping] = useState<Schema['Keeping']>();
-  const changed = useFenceChanged();
-  const keep = useMutation({
-    mutationFn: () => answer(api.PUT('/api/v1/sites/{site}/keeping', { params: { path: { site } }, body: keeping ?? { days: 0, weeklyDays: 0 } })),
-    onSuccess: async () => {
-      setKeeping(undefined);
-      await changed();
-    },
-  });
-  const navigate = useNavigate();
-  const rename = useMutation({
-    mutationFn: () => answer(api.PUT('/api/v1/sites/{site}/name', { params: { path: { site } }, body: { name: name ?? '' } })),
-    onSuccess: async () => {
-      setName(undefined);
-      await changed();
-    },
-  });
-  const remove = useMutation({
-    mutationFn: () => answer(api.DELETE('/api/v1/sites/{site}', { params: { path: { site }, query: { name: typed ?? '' } } })),
-    onSuccess: async () => {
-      await changed();
-      await navigate('/');
-    },
-  });
-  if (!known) return null;
-  return (
-    <Panel title="The site itself">
-      <Stack direction="row" spacing={1} useFlexGap sx={{ flexWrap: 'wrap' }}>
-        <Button variant="outlined" onClick={() => setName(known.name)}>
-          Rename the site
-        </Button>
-        <Button variant="outlined" onClick={() => setKeeping(known.keeping)}>
-          {known.keeping.days ? `Evidence kept for ${known.keeping.days} days` : 'All evidence is kept'}
-        </Button>
-        <Button color="error" onClick={() => setTyped('')}>
-          Delete the site
-        </Button>
-      </Stack>
-      {name !== undefined && (
-        <FormDialog title="Rename the site" does="Rename" failure={rename.error} busy={rename.isPending} onSubmit={() => rename.mutate()} onClose={() => setName(undefined)}>
-          <TextField label="New name of the site" required autoFocus value={name} onChange={(e) => setName(e.target.value)} />
-        </FormDialog>
-      )}
-      {keeping !== undefined && (
-        <FormDialog title="For how long evidence is kept" does="Keep it so" failure={keep.error} busy={keep.isPending} onSubmit={() => keep.mutate()} onClose={() => setKeeping(undefined)}>
-          <Typography color="textSecondary">What sweeps saw goes in time; what came of it, the history of devices, stays. So does the evidence of sweeps that are pinned.</Typography>
-          <TextField label="All of it for so many days" type="number" value={keeping.days} onChange={(e) => setKeeping({ ...keeping, days: Number(e.target.value) || 0 })} helperText="0 keeps it for good" />
-          <TextField label="Then of one sweep a week up to so many days" type="number" value={keeping.weeklyDays} onChange={(e) => setKeeping({ ...keeping, weeklyDays: Number(e.target.value) || 0 })} helperText="And behind them of one a month" />
-        </FormDialog>
-      )}
-      {typed !== undefined && (
-        <FormDialog title="Delete the site" does="Delete it for good" failure={remove.error} busy={remove.isPending} onSubmit={() => remove.mutate()} onClose={() => setTyped(undefined)}>
-          <Alert severity="warning">
-            Everything that was ever seen and said at {visible(known.name)} goes: sweeps, devices, register, decisions, credentials. Only a backup brings it back.
-          </Alert>
-          <TextField label={`Type ${visible(known.name)}`} required autoFocus value={typed} onChange={(e) => setTyped(e.target.value)} />
-        </FormDialog>
+      {fence.public.length > 0 && (
+        <Typography sx={{ mt: 1 }}>
+          {words.publicNetworksThatTheServices} {fence.public.join(', ')}
+        </Typography>
       )}
     </Panel>
   );
@@ -180,18 +97,18 @@ function AddNetwork({ site }: { site: number }) {
       await changed();
     },
   });
-  const submit = (e: FormEvent) => {
+  const submit = (e: SubmitEvent) => {
     e.preventDefault();
     add.mutate();
   };
   return (
-    <Panel title="Widen the fence">
+    <Panel title={words.widenTheFence}>
       <Stack component="form" onSubmit={submit} spacing={2}>
         <Stack direction={{ xs: 'column', sm: 'row' }} spacing={2} sx={{ alignItems: { sm: 'start' } }}>
-          <TextField size="small" label="Subnet" required value={subnet} onChange={(e) => setSubnet(e.target.value)} helperText="CIDR prefix, such as 10.40.2.0/24" />
-          <TextField size="small" label="Network’s name" value={name} onChange={(e) => setName(e.target.value)} helperText="such as plant" />
-          <Button type="submit" variant="contained" startIcon={<AddIcon />} loading={add.isPending}>
-            Add the network
+          <TextField size="small" label={words.subnet} required value={subnet} onChange={(e) => setSubnet(e.target.value)} helperText={words.cidrPrefixSuchAs10} />
+          <TextField size="small" label={words.networksName} value={name} onChange={(e) => setName(e.target.value)} helperText={words.suchAsPlant} />
+          <Button type="submit" variant="contained" startIcon={<Icon of={icons.add} />} loading={add.isPending}>
+            {words.addTheNetwork}
           </Button>
         </Stack>
         <Failure failure={add.error} />
@@ -213,26 +130,26 @@ function NameServers({ site, fence, may }: { site: number; fence: Fence; may: bo
       ),
     onSuccess: changed,
   });
-  const submit = (e: FormEvent) => {
+  const submit = (e: SubmitEvent) => {
     e.preventDefault();
     set.mutate();
   };
   return (
-    <Panel title="Name servers">
+    <Panel title={words.nameServers}>
       <Stack component="form" onSubmit={submit} spacing={2}>
         <Stack direction={{ xs: 'column', sm: 'row' }} spacing={2} sx={{ alignItems: { sm: 'start' } }}>
           <TextField
             size="small"
-            label="Addresses"
+            label={words.addresses}
             value={text}
             onChange={(e) => setText(e.target.value)}
             disabled={!may}
-            helperText="Asked for the names of addresses, where they lie within the fence. Empty: those of the machine."
+            helperText={words.askedForTheNamesOf}
             sx={{ flex: '1 1 320px', maxWidth: 520 }}
           />
           {may && (
             <Button type="submit" variant="outlined" loading={set.isPending}>
-              Keep
+              {words.save}
             </Button>
           )}
         </Stack>

@@ -1,33 +1,35 @@
-import CheckIcon from '@mui/icons-material/CheckOutlined';
-import MissingIcon from '@mui/icons-material/BlockOutlined';
 import { Alert, Button, Chip, Stack, TextField, Typography } from '@mui/material';
 import { useQuery } from '@tanstack/react-query';
-import { useState, type FormEvent } from 'react';
+import { useState, type SubmitEvent } from 'react';
 import { useSearchParams } from 'react-router';
 
 import { answer, api, type Vantage } from '../api/client';
-import { DeviceText, Empty, Failure, Loading, Page, Pairs, Panel } from '../app/parts';
+import { Icon } from '../app/Icon';
+import { icons } from '../app/icons';
+import { keys } from '../app/keys';
+import { Within } from '../app/Loaded';
+import { DeviceText, Empty, Failure, Page, Pairs, Panel } from '../app/parts';
 import { useSiteId } from '../app/queries';
+import { words } from './words';
 
 /** What sweeps stand on: this machine's interfaces, their rights, and whether an address can be reached. */
 export function FootingPage() {
-  const vantages = useQuery({ queryKey: ['vantages'], queryFn: async () => (await answer(api.GET('/api/v1/vantages')))?.items ?? [] });
+  const vantages = useQuery({ queryKey: keys.vantages, queryFn: async () => (await answer(api.GET('/api/v1/vantages'))).items });
   return (
-    <Page title="Footing">
-      <Typography color="textSecondary">
-        What the machine of the service stands on. Half of all devices that cannot be found are looked for from the wrong interface.
-      </Typography>
+    <Page title={words.footing}>
+      <Typography color="textSecondary">{words.whatTheMachineOfThe}</Typography>
       <Reach />
-      <Failure failure={vantages.error} />
-      {vantages.isPending && <Loading />}
-      {vantages.data?.length === 0 && (
-        <Panel>
-          <Empty title="No interface has an address">Check the cable, and whether this machine was given an address.</Empty>
-        </Panel>
-      )}
-      {vantages.data?.map((v) => (
-        <VantagePanel key={v.name} v={v} />
-      ))}
+      <Within query={vantages}>
+        {(list) =>
+          list.length > 0 ? (
+            list.map((v) => <VantagePanel key={v.name} v={v} />)
+          ) : (
+            <Panel>
+              <Empty title={words.noInterfaceHasAnAddress}>{words.checkTheCableAndWhether}</Empty>
+            </Panel>
+          )
+        }
+      </Within>
     </Page>
   );
 }
@@ -39,22 +41,22 @@ function Reach() {
   const address = params.get('address') ?? '';
   const [typed, setTyped] = useState(address);
   const reach = useQuery({
-    queryKey: ['reach', site, address],
-    queryFn: async () => (await answer(api.GET('/api/v1/reach', { params: { query: { address, site } } })))?.items ?? [],
+    queryKey: keys.reach(site, address),
+    queryFn: async () => (await answer(api.GET('/api/v1/reach', { params: { query: { address, site } } }))).items,
     enabled: address !== '',
     retry: false,
   });
-  const submit = (e: FormEvent) => {
+  const submit = (e: SubmitEvent) => {
     e.preventDefault();
     setParams(typed.trim() ? { address: typed.trim() } : {}, { replace: true });
   };
   return (
-    <Panel title="Can an address be reached from here?">
+    <Panel title={words.canAnAddressBeReached}>
       <Stack spacing={2}>
         <Stack component="form" direction={{ xs: 'column', sm: 'row' }} spacing={2} onSubmit={submit} sx={{ alignItems: { sm: 'start' } }}>
-          <TextField size="small" label="Address" value={typed} onChange={(e) => setTyped(e.target.value)} helperText="Nothing is sent: this is read from what the machine stands on." />
+          <TextField size="small" label={words.address} value={typed} onChange={(e) => setTyped(e.target.value)} helperText={words.nothingIsSentThisIs} />
           <Button type="submit" variant="outlined" loading={reach.isFetching}>
-            Tell me
+            {words.tellMe}
           </Button>
         </Stack>
         <Failure failure={reach.error} />
@@ -75,17 +77,17 @@ function VantagePanel({ v }: { v: Vantage }) {
       <Stack spacing={2}>
         <Pairs
           pairs={[
-            ['Addresses', text(v.prefixes) || 'none'],
-            ['Mask', text(v.masks.filter(Boolean))],
-            ['Gateway', v.gateway || v.gateway6 ? text([v.gateway ?? '', v.gateway6 ?? ''].filter(Boolean)) : 'none: only its own subnets can be reached'],
-            ['Name servers', text(v.nameServers) || 'none'],
+            [words.addresses, text(v.prefixes) || 'none'],
+            [words.mask, text(v.masks.filter(Boolean))],
+            [words.gateway, v.gateway || v.gateway6 ? text([v.gateway ?? '', v.gateway6 ?? ''].filter(Boolean)) : words.noneOnlyItsOwnSubnets],
+            [words.nameServers, text(v.nameServers) || 'none'],
             ['MAC', v.mac ? <DeviceText>{v.mac}</DeviceText> : 'none'],
           ]}
         />
         <Stack direction="row" spacing={1} sx={{ flexWrap: 'wrap', rowGap: 1 }}>
-          <Right has={v.rights.frames} says="frames: ARP, neighbour discovery, hearing" />
-          <Right has={v.rights.echo} says="echo requests" />
-          <Right has={v.rights.neighbours} says="table of neighbours" />
+          <Right has={v.rights.frames} says={words.framesArpNeighbourDiscoveryHearing} />
+          <Right has={v.rights.echo} says={words.echoRequests} />
+          <Right has={v.rights.neighbours} says={words.tableOfNeighbours} />
         </Stack>
         {v.rights.missing.map((m) => (
           <Alert key={m} severity="warning">
@@ -103,7 +105,7 @@ function Right({ has, says }: { has: boolean; says: string }) {
       size="small"
       variant="outlined"
       color={has ? 'success' : 'warning'}
-      icon={has ? <CheckIcon titleAccess="permitted:" /> : <MissingIcon titleAccess="not permitted:" />}
+      icon={has ? <Icon of={icons.check} title={words.permitted} /> : <Icon of={icons.block} title={words.notPermitted} />}
       label={says}
     />
   );

@@ -1,13 +1,19 @@
-import DownloadIcon from '@mui/icons-material/DownloadOutlined';
-import { Button, Chip, FormControlLabel, Link, Paper, Stack, Switch, Table, TableBody, TableCell, TableContainer, TableHead, TableRow, TextField, Tooltip, Typography } from '@mui/material';
+import { Box, Button, Chip, FormControlLabel, Link, Stack, Switch, TextField, Tooltip, Typography } from '@mui/material';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link as RouterLink, useSearchParams } from 'react-router';
 
 import { answer, api, type Schema } from '../api/client';
-import { Empty, Failure, FormDialog, Loading, Page, Panel } from '../app/parts';
+import { Icon } from '../app/Icon';
+import { icons } from '../app/icons';
+import { keys } from '../app/keys';
+import { Within } from '../app/Loaded';
+import { FormDialog } from '../app/Dialogs';
+import { Empty, Page, Panel } from '../app/parts';
+import { SmallTable } from '../app/SmallTable';
 import { useMay, useSiteId } from '../app/queries';
 import { count, visible } from '../lib/format';
+import { words } from './words';
 
 type Spread = Schema['FirmwareSpread'];
 
@@ -18,88 +24,102 @@ export function FirmwarePage() {
   const behind = params.get('behind') === 'yes';
   const [wanting, setWanting] = useState<Spread>();
   const spreads = useQuery({
-    queryKey: ['firmware', site],
-    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/firmware', { params: { path: { site } } })))?.items ?? [],
+    queryKey: keys.firmware(site),
+    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/firmware', { params: { path: { site } } }))).items,
   });
   const list = (spreads.data ?? []).filter((s) => !behind || s.behind > 0);
   return (
     <Page
-      title="Firmware"
+      title={words.firmware}
       actions={
         <Stack direction="row" spacing={1} useFlexGap sx={{ flexWrap: 'wrap', alignItems: 'center' }}>
-          <FormControlLabel control={<Switch checked={behind} onChange={(e) => setParams(e.target.checked ? { behind: 'yes' } : {})} />} label="Only models with devices behind" />
-          <Button startIcon={<DownloadIcon />} href={`/api/v1/sites/${site}/firmware.csv`} download="firmware.csv">
-            CSV
+          <FormControlLabel
+            control={<Switch checked={behind} onChange={(e) => setParams(e.target.checked ? { behind: 'yes' } : {})} />}
+            label={words.onlyModelsWithDevicesBehind}
+          />
+          <Button startIcon={<Icon of={icons.download} />} href={`/api/v1/sites/${site}/firmware.csv`} download="firmware.csv">
+            {words.csv}
           </Button>
         </Stack>
       }
     >
-      <Failure failure={spreads.error} />
-      {spreads.isPending && <Loading />}
-      {spreads.isSuccess && list.length === 0 && (
-        <Panel>
-          <Empty title={behind ? 'No device is behind' : 'No model is known yet'}>{behind ? 'All devices have the newest version that was seen of their model, or the one that is wanted.' : 'Models are told by what devices say of themselves in a sweep.'}</Empty>
-        </Panel>
-      )}
-      {list.length > 0 && <Matrix site={site} spreads={list} onWant={setWanting} />}
+      <Within query={spreads}>{() => (list.length > 0 ? <Matrix site={site} spreads={list} onWant={setWanting} /> : <NoModel behind={behind} />)}</Within>
       {wanting && <WantedDialog site={site} spread={wanting} onClose={() => setWanting(undefined)} />}
     </Page>
+  );
+}
+
+function NoModel({ behind }: { behind: boolean }) {
+  return (
+    <Panel>
+      <Empty title={behind ? words.noDeviceIsBehind : words.noModelIsKnownYet}>{behind ? words.allDevicesHaveTheNewest : words.modelsAreToldByWhat}</Empty>
+    </Panel>
   );
 }
 
 function Matrix({ site, spreads, onWant }: { site: number; spreads: Spread[]; onWant: (spread: Spread) => void }) {
   const mayWant = useMay('sweep');
   return (
-    <TableContainer component={Paper} variant="outlined" tabIndex={0} role="group" aria-label="Versions of firmware, to be scrolled">
-      <Table size="small" aria-label="Versions of firmware">
-        <TableHead>
-          <TableRow>
-            <TableCell>Model</TableCell>
-            <TableCell>Vendor</TableCell>
-            <TableCell align="right">Devices</TableCell>
-            <TableCell>Versions, the newest first</TableCell>
-            <TableCell>Wanted</TableCell>
-            <TableCell align="right">Behind</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {spreads.map((s) => (
-            <TableRow key={`${s.vendor}/${s.model}`} hover>
-              <TableCell>
-                <Link component={RouterLink} to={devicesOf(site, s)}>
-                  {visible(s.model)}
-                </Link>
-              </TableCell>
-              <TableCell>{visible(s.vendor ?? '')}</TableCell>
-              <TableCell align="right">{s.devices}</TableCell>
-              <TableCell>
-                <Stack direction="row" spacing={0.75} useFlexGap sx={{ flexWrap: 'wrap' }}>
-                  {s.versions.map((v) => (
-                    <Version key={v.version} site={site} spread={s} version={v} />
-                  ))}
-                  {s.unknown > 0 && (
-                    <Typography variant="body2" color="textSecondary" sx={{ alignSelf: 'center' }}>
-                      {s.versions.length > 0 ? `${s.unknown} unknown` : 'unknown'}
-                    </Typography>
-                  )}
-                </Stack>
-              </TableCell>
-              <TableCell sx={{ whiteSpace: 'nowrap' }}>
+    <Panel>
+      <SmallTable
+        label={words.versionsOfFirmware}
+        rows={spreads}
+        rowKey={(s) => `${s.vendor}/${s.model}`}
+        columns={[
+          {
+            head: words.model,
+            cell: (s) => (
+              <Link component={RouterLink} to={devicesOf(site, s)}>
+                {visible(s.model)}
+              </Link>
+            ),
+          },
+          { head: words.vendor, cell: (s) => visible(s.vendor ?? '') },
+          { head: words.devices, right: true, cell: (s) => s.devices },
+          {
+            head: words.versionsTheNewestFirst,
+            cell: (s) => (
+              <Stack direction="row" spacing={0.75} useFlexGap sx={{ flexWrap: 'wrap' }}>
+                {s.versions.map((v) => (
+                  <Version key={v.version} site={site} spread={s} version={v} />
+                ))}
+                {s.unknown > 0 && (
+                  <Typography variant="body2" color="textSecondary" sx={{ alignSelf: 'center' }}>
+                    {s.versions.length > 0 ? words.unknown(s.unknown) : words.unknownToo}
+                  </Typography>
+                )}
+              </Stack>
+            ),
+          },
+          {
+            head: words.wanted,
+            line: true,
+            cell: (s) => (
+              <>
                 {visible(s.wanted ?? '')}
                 {mayWant && (
-                  <Button size="small" onClick={() => onWant(s)} aria-label={`${s.wanted ? 'Change' : 'Set'} the version wanted on ${s.model}`}>
-                    {s.wanted ? 'Change' : 'Set'}
+                  <Button size="small" onClick={() => onWant(s)} aria-label={words.theVersionWantedOn(s.wanted ? 'Change' : 'Set', s.model)}>
+                    {s.wanted ? words.change : words.set}
                   </Button>
                 )}
-              </TableCell>
-              <TableCell align="right" sx={s.behind > 0 ? { color: 'warning.main', fontWeight: 650 } : undefined}>
-                {s.behind || ''}
-              </TableCell>
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
-    </TableContainer>
+              </>
+            ),
+          },
+          {
+            head: words.behind,
+            right: true,
+            cell: (s) =>
+              s.behind > 0 ? (
+                <Box component="span" sx={{ color: 'warning.main', fontWeight: 650 }}>
+                  {s.behind}
+                </Box>
+              ) : (
+                ''
+              ),
+          },
+        ]}
+      />
+    </Panel>
   );
 }
 
@@ -107,7 +127,7 @@ function Matrix({ site, spreads, onWant }: { site: number; spreads: Spread[]; on
 function Version({ site, spread, version }: { site: number; spread: Spread; version: Spread['versions'][number] }) {
   const isNewest = version.version === spread.newest;
   const isWanted = version.version === spread.wanted;
-  const says = [isWanted && 'wanted', isNewest && 'the newest seen here'].filter(Boolean).join(', ') || 'older than the newest seen here';
+  const says = [isWanted && 'wanted', isNewest && words.theNewestSeenHere].filter(Boolean).join(', ') || words.olderThanTheNewestSeen;
   return (
     <Tooltip describeChild title={`${count(version.devices, 'device')}: ${says}`}>
       <Chip
@@ -137,13 +157,20 @@ function WantedDialog({ site, spread, onClose }: { site: number; spread: Spread;
   const want = useMutation({
     mutationFn: () => answer(api.PUT('/api/v1/sites/{site}/firmware', { params: { path: { site } }, body: { vendor: spread.vendor, model: spread.model, version } })),
     onSuccess: async () => {
-      await queries.invalidateQueries({ queryKey: ['firmware', site] });
+      await queries.invalidateQueries({ queryKey: keys.firmware(site) });
       onClose();
     },
   });
   return (
-    <FormDialog title={`Firmware of ${visible(spread.model)}`} does="Save" failure={want.error} busy={want.isPending} onSubmit={() => want.mutate()} onClose={onClose}>
-      <TextField autoFocus label="Version that the site wants" value={version} onChange={(e) => setVersion(e.target.value)} helperText="Empty where none in particular is wanted: devices are then compared with the newest version seen here." slotProps={{ htmlInput: { maxLength: 200 } }} />
+    <FormDialog title={words.firmwareOf(visible(spread.model))} does={words.save} failure={want.error} busy={want.isPending} onSubmit={() => want.mutate()} onClose={onClose}>
+      <TextField
+        autoFocus
+        label={words.versionThatTheSiteWants}
+        value={version}
+        onChange={(e) => setVersion(e.target.value)}
+        helperText={words.emptyWhereNoneInParticular}
+        slotProps={{ htmlInput: { maxLength: 200 } }}
+      />
     </FormDialog>
   );
 }

@@ -1,19 +1,24 @@
-import DownloadIcon from '@mui/icons-material/DownloadOutlined';
-import { Box, Button, Chip, Link, MenuItem, Paper, Stack, Table, TableBody, TableCell, TableContainer, TableHead, TableRow, TextField, Typography } from '@mui/material';
+import { Box, Button, Link, MenuItem, Stack, TextField, Typography } from '@mui/material';
 import { useQuery } from '@tanstack/react-query';
-import { Link as RouterLink } from 'react-router';
 
 import { answer, api, type Schema } from '../api/client';
+import { Icon } from '../app/Icon';
+import { icons } from '../app/icons';
+import { keys } from '../app/keys';
 import { useAddress } from '../app/address';
-import { Empty, Failure, Loading, Page, Panel } from '../app/parts';
+import { Within } from '../app/Loaded';
+import { Empty, Page, Panel, Tag } from '../app/parts';
+import { SmallTable } from '../app/SmallTable';
 import { useSiteId } from '../app/queries';
+import { DeviceLink } from '../devices/DeviceLink';
 import { kindLabel } from '../devices/kinds';
-import { count, visible } from '../lib/format';
+import { count, number, visible } from '../lib/format';
+import { words } from './words';
 
 type State = Schema['DeviceOpenness']['state'];
 
 const states: State[] = ['open', 'own', 'closed'];
-const stateSays: Record<State, string> = { open: 'over an open protocol', own: 'in their makers’ own ways alone', closed: 'not at all: a gateway is needed' };
+const stateSays: Record<State, string> = { open: words.overAnOpenProtocol, own: words.inTheirMakersOwnWays, closed: words.notAtAllAGateway };
 const stateColours = { open: 'success', own: 'warning', closed: 'error' } as const;
 
 /** How many devices the table shows before it is asked for more. */
@@ -27,18 +32,25 @@ export function OpennessPage() {
   const state = states.find((s) => s === params.get('state'));
   const rows = Number(params.get('rows')) || fewRows;
   const openness = useQuery({
-    queryKey: ['openness', site, system, state],
+    queryKey: keys.openness(site, { system, state }),
     queryFn: () => answer(api.GET('/api/v1/sites/{site}/openness', { params: { path: { site }, query: { system, state } } })),
   });
   const csv = new URLSearchParams({ ...(system && { system }), ...(state && { state }) });
-  const data = openness.data;
   return (
     <Page
-      title="Openness"
+      title={words.openness}
       actions={
         <Stack direction="row" spacing={1} useFlexGap sx={{ flexWrap: 'wrap', alignItems: 'center' }}>
-          <TextField select size="small" label="Can be read" value={state ?? ''} onChange={(e) => set({ state: e.target.value, rows: undefined })} sx={{ minWidth: 230 }} slotProps={{ inputLabel: { shrink: true }, select: { displayEmpty: true } }}>
-            <MenuItem value="">any</MenuItem>
+          <TextField
+            select
+            size="small"
+            label={words.canBeRead}
+            value={state ?? ''}
+            onChange={(e) => set({ state: e.target.value, rows: undefined })}
+            sx={{ minWidth: 230 }}
+            slotProps={{ inputLabel: { shrink: true }, select: { displayEmpty: true } }}
+          >
+            <MenuItem value="">{words.any}</MenuItem>
             {states.map((s) => (
               <MenuItem key={s} value={s}>
                 {s}: {stateSays[s]}
@@ -47,70 +59,65 @@ export function OpennessPage() {
           </TextField>
           {system && (
             <Button variant="outlined" onClick={() => set({ system: undefined, rows: undefined })}>
-              {visible(system)} only: show all
+              {visible(system)} {words.onlyShowAll}
             </Button>
           )}
-          <Button startIcon={<DownloadIcon />} href={`/api/v1/sites/${site}/openness.csv?${csv.toString()}`} download="openness.csv">
-            CSV
+          <Button startIcon={<Icon of={icons.download} />} href={`/api/v1/sites/${site}/openness.csv?${csv.toString()}`} download="openness.csv">
+            {words.csv}
           </Button>
         </Stack>
       }
     >
-      <Failure failure={openness.error} />
-      {openness.isPending && <Loading />}
-      {data && data.systems.length === 0 && (
-        <Panel>
-          <Empty title="No device of a building’s system is known yet">Controllers, meters, lights, doors and the like are told by what they say in a sweep.</Empty>
-        </Panel>
-      )}
-      {data && data.systems.length > 0 && (
-        <>
-          <Systems systems={data.systems} onSystem={(name) => set({ system: name, rows: undefined })} />
-          <Devices site={site} devices={data.devices} rows={rows} onMore={() => set({ rows: String(rows + 200) })} />
-        </>
-      )}
+      <Within query={openness}>
+        {(data) =>
+          data.systems.length > 0 ? (
+            <>
+              <Systems systems={data.systems} onSystem={(name) => set({ system: name, rows: undefined })} />
+              <Devices devices={data.devices} rows={rows} onMore={() => set({ rows: String(rows + 200) })} />
+            </>
+          ) : (
+            <Panel>
+              <Empty title={words.noDeviceOfABuildings}>{words.controllersMetersLightsDoorsAnd}</Empty>
+            </Panel>
+          )
+        }
+      </Within>
     </Page>
   );
 }
 
 function Systems({ systems, onSystem }: { systems: Schema['SystemOpenness'][]; onSystem: (name: string) => void }) {
   return (
-    <TableContainer component={Paper} variant="outlined" tabIndex={0} role="group" aria-label="Systems, to be scrolled">
-      <Table size="small" aria-label="Systems">
-        <TableHead>
-          <TableRow>
-            <TableCell>System</TableCell>
-            <TableCell align="right">Devices</TableCell>
-            <TableCell sx={{ minWidth: 220 }}>Open, own, closed</TableCell>
-            <TableCell align="right">Points</TableCell>
-            <TableCell>Open protocols</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {systems.map((s) => (
-            <TableRow key={s.system} hover>
-              <TableCell>
-                <Link component="button" type="button" onClick={() => onSystem(s.system)} title={`Only ${s.system}`} sx={{ whiteSpace: 'nowrap' }}>
-                  {visible(s.system)}
-                </Link>
-              </TableCell>
-              <TableCell align="right">{s.devices}</TableCell>
-              <TableCell>
-                <Shares system={s} />
-              </TableCell>
-              <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>{s.counted > 0 ? `${s.points.toLocaleString()} of ${count(s.counted, 'device')}` : 'not counted'}</TableCell>
-              <TableCell>
-                <Stack direction="row" spacing={0.75} useFlexGap sx={{ flexWrap: 'wrap' }}>
-                  {s.protocols.map((p) => (
-                    <Chip key={p.protocol} size="small" variant="outlined" label={`${visible(p.protocol)} × ${p.devices}`} />
-                  ))}
-                </Stack>
-              </TableCell>
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
-    </TableContainer>
+    <Panel>
+      <SmallTable
+        label={words.systems}
+        rows={systems}
+        rowKey={(s) => s.system}
+        columns={[
+          {
+            head: words.system,
+            cell: (s) => (
+              <Link component="button" type="button" onClick={() => onSystem(s.system)} title={words.only(s.system)} sx={{ whiteSpace: 'nowrap' }}>
+                {visible(s.system)}
+              </Link>
+            ),
+          },
+          { head: words.devices, right: true, cell: (s) => s.devices },
+          { head: words.openOwnClosed, cell: (s) => <Shares system={s} /> },
+          { head: words.points, right: true, line: true, cell: (s) => (s.counted > 0 ? words.of(number(s.points), count(s.counted, 'device')) : words.notCounted) },
+          {
+            head: words.openProtocols,
+            cell: (s) => (
+              <Stack direction="row" spacing={0.75} useFlexGap sx={{ flexWrap: 'wrap' }}>
+                {s.protocols.map((p) => (
+                  <Tag key={p.protocol}>{`${visible(p.protocol)} × ${p.devices}`}</Tag>
+                ))}
+              </Stack>
+            ),
+          },
+        ]}
+      />
+    </Panel>
   );
 }
 
@@ -124,62 +131,47 @@ function Shares({ system: s }: { system: Schema['SystemOpenness'] }) {
           <Box key={p.state} sx={{ width: `${(100 * p.n) / s.devices}%`, bgcolor: `${stateColours[p.state]}.main` }} />
         ))}
       </Box>
-      <Typography variant="body2" sx={{ whiteSpace: 'nowrap' }}>{parts.map((p) => `${p.n} ${p.state}`).join(', ')}</Typography>
+      <Typography variant="body2" sx={{ whiteSpace: 'nowrap' }}>
+        {parts.map((p) => `${p.n} ${p.state}`).join(', ')}
+      </Typography>
     </Stack>
   );
 }
 
-function Devices({ site, devices, rows, onMore }: { site: number; devices: Schema['DeviceOpenness'][]; rows: number; onMore: () => void }) {
+function Devices({ devices, rows, onMore }: { devices: Schema['DeviceOpenness'][]; rows: number; onMore: () => void }) {
   if (devices.length === 0) {
     return (
       <Panel>
-        <Empty title="No device is like this" />
+        <Empty title={words.noDeviceIsLikeThis} />
       </Panel>
     );
   }
   return (
     <>
-      <TableContainer component={Paper} variant="outlined" tabIndex={0} role="group" aria-label="Devices, to be scrolled">
-        <Table size="small" aria-label="Devices">
-          <TableHead>
-            <TableRow>
-              <TableCell>Device</TableCell>
-              <TableCell>Address</TableCell>
-              <TableCell>System</TableCell>
-              <TableCell>Kind</TableCell>
-              <TableCell>Model</TableCell>
-              <TableCell sx={{ whiteSpace: 'nowrap' }}>Can be read</TableCell>
-              <TableCell>Over</TableCell>
-              <TableCell align="right">Points</TableCell>
-              <TableCell>Flags</TableCell>
-            </TableRow>
-          </TableHead>
-          <TableBody>
-            {devices.slice(0, rows).map((d) => (
-              <TableRow key={d.device} hover>
-                <TableCell>
-                  <Link component={RouterLink} to={`/sites/${site}/devices/${d.device}`}>
-                    {visible(d.name || d.addr || `device ${d.device}`)}
-                  </Link>
-                </TableCell>
-                <TableCell>{d.addr}</TableCell>
-                <TableCell>{visible(d.system)}</TableCell>
-                <TableCell>{kindLabel(d.kind)}</TableCell>
-                <TableCell>{visible(d.model ?? '')}</TableCell>
-                <TableCell>
-                  <Chip size="small" variant="outlined" color={stateColours[d.state]} label={d.state} />
-                </TableCell>
-                <TableCell>{d.protocols.map(visible).join(', ')}</TableCell>
-                <TableCell align="right">{d.points?.toLocaleString() ?? ''}</TableCell>
-                <TableCell>{d.flags.map(visible).join('; ')}</TableCell>
-              </TableRow>
-            ))}
-          </TableBody>
-        </Table>
-      </TableContainer>
+      <Panel>
+        <SmallTable
+          label={words.devices}
+          rows={devices.slice(0, rows)}
+          rowKey={(d) => d.device}
+          columns={[
+            {
+              head: words.device,
+              cell: (d) => <DeviceLink device={d.device} name={d.name} addr={d.addr} />,
+            },
+            { head: words.address, cell: (d) => d.addr },
+            { head: words.system, cell: (d) => visible(d.system) },
+            { head: words.kind, cell: (d) => kindLabel(d.kind) },
+            { head: words.model, cell: (d) => visible(d.model ?? '') },
+            { head: words.canBeRead, cell: (d) => <Tag tone={stateColours[d.state]}>{d.state}</Tag> },
+            { head: words.over, cell: (d) => d.protocols.map(visible).join(', ') },
+            { head: words.points, right: true, cell: (d) => (d.points === undefined ? '' : number(d.points)) },
+            { head: words.flags, cell: (d) => d.flags.map(visible).join('; ') },
+          ]}
+        />
+      </Panel>
       {devices.length > rows && (
         <Button variant="outlined" onClick={onMore} sx={{ alignSelf: 'flex-start' }}>
-          Show more of {count(devices.length, 'device')}
+          {words.showMoreOf} {count(devices.length, 'device')}
         </Button>
       )}
     </>

@@ -3,6 +3,7 @@ import { useNavigate } from 'react-router';
 
 import { visible } from '../lib/format';
 import { milliseconds, type Group } from './spread';
+import { words } from './words';
 
 const left = 190;
 const width = 900;
@@ -23,8 +24,21 @@ export function SpreadPlot({ site, groups }: { site: number; groups: Group[] }) 
   const height = head + groups.length * row + foot;
   const decades = Array.from({ length: to - from + 1 }, (_, i) => 10 ** (from + i));
   return (
-    <Box tabIndex={0} role="group" aria-label="Plot of response times, to be scrolled" sx={{ overflowX: 'auto' }}>
-      <Box component="svg" viewBox={`0 0 ${width} ${height}`} role="img" aria-label="Median response times by group; the table below has the same figures" sx={{ width: '100%', minWidth: 620, maxWidth: 1180, display: 'block', '& text': { fill: 'var(--mui-palette-text-primary)', fontSize: 13 }, '& .faint': { fill: 'var(--mui-palette-text-secondary)', fontSize: 12 } }}>
+    <Box tabIndex={0} role="group" aria-label={words.plotOfResponseTimesTo} sx={{ overflowX: 'auto' }}>
+      <Box
+        component="svg"
+        viewBox={`0 0 ${width} ${height}`}
+        role="img"
+        aria-label={words.medianResponseTimesByGroup}
+        sx={{
+          width: '100%',
+          minWidth: 620,
+          maxWidth: 1180,
+          display: 'block',
+          '& text': { fill: 'var(--mui-palette-text-primary)', fontSize: 13 },
+          '& .faint': { fill: 'var(--mui-palette-text-secondary)', fontSize: 12 },
+        }}
+      >
         {decades.map((ms) => (
           <g key={ms}>
             <line x1={x(ms)} x2={x(ms)} y1={head - 4} y2={height - foot} stroke="var(--mui-palette-divider)" />
@@ -49,7 +63,9 @@ export function SpreadPlot({ site, groups }: { site: number; groups: Group[] }) 
                 const colour = out ? 'var(--mui-palette-error-main)' : 'var(--mui-palette-primary-main)';
                 return (
                   <g key={d.device} style={{ cursor: 'pointer' }} onClick={() => void navigate(`/sites/${site}/devices/${d.device}`)}>
-                    <title>{`${visible(d.name || d.addr || `device ${d.device}`)}: median ${milliseconds(d.median)}, 95 % within ${milliseconds(d.most)}${out ? '; far slower than its like' : ''}`}</title>
+                    <title>
+                      {words.median95Within(visible(d.name || d.addr || `device ${d.device}`), milliseconds(d.median), milliseconds(d.most), out ? words.farSlowerThanIts : '')}
+                    </title>
                     <line x1={x(d.median)} x2={x(d.most)} y1={y} y2={y} stroke={colour} strokeOpacity={0.35} strokeWidth={2} />
                     <circle cx={x(d.median)} cy={y} r={out ? 6 : 4.5} fill={colour} fillOpacity={0.75} />
                   </g>
@@ -60,7 +76,7 @@ export function SpreadPlot({ site, groups }: { site: number; groups: Group[] }) 
         })}
       </Box>
       <Typography variant="body2" color="textSecondary" sx={{ mt: 1 }}>
-        Each dot is a device’s median, its line reaches to the 95th percentile; the bar lies between the quartiles of the group. Red ones are far slower than their like.
+        {words.eachDotIsADevices}
       </Typography>
     </Box>
   );

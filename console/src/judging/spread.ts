@@ -1,5 +1,7 @@
+import { number } from '../lib/format';
 import type { Schema } from '../api/client';
 import { kindLabel } from '../devices/kinds';
+import { words } from './words';
 
 export type DeviceTimes = Schema['DeviceTimes'];
 
@@ -41,5 +43,5 @@ export function groups(devices: DeviceTimes[], by: 'kind' | 'model'): Group[] {
 
 /** Writes a time in milliseconds as it is read: without what nobody would call a difference. */
 export function milliseconds(ms: number): string {
-  return ms >= 100 ? `${Math.round(ms).toLocaleString()} ms` : `${Number(ms.toPrecision(3))} ms`;
+  return ms >= 100 ? words.ms(number(Math.round(ms))) : words.msToo(Number(ms.toPrecision(3)));
 }

@@ -1,33 +1,36 @@
 import { Alert, Button, Link, Stack, TextField, Typography } from '@mui/material';
-import { useMutation, useQueries, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQueries } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link as RouterLink } from 'react-router';
 
 import { answer, api, type Schema } from '../api/client';
-import { DeviceText, FormDialog } from '../app/parts';
+import { aboutDevices, keys, useOutdated } from '../app/keys';
+import { FormDialog } from '../app/Dialogs';
+import { DeviceText } from '../app/parts';
 import { visible } from '../lib/format';
+import { words } from './words';
 
 type Entry = Schema['Entry'];
 type Field = 'name' | 'mac' | 'address' | 'vendor' | 'model' | 'kind' | 'location' | 'responsible' | 'note';
 
 const fields: { field: Field; label: string; help?: string }[] = [
-  { field: 'name', label: 'Name' },
-  { field: 'address', label: 'Address', help: 'Of a device beyond a router too: a sweep of its network asks it' },
-  { field: 'mac', label: 'MAC address' },
-  { field: 'vendor', label: 'Maker' },
-  { field: 'model', label: 'Model' },
-  { field: 'kind', label: 'Kind' },
-  { field: 'location', label: 'Location' },
-  { field: 'responsible', label: 'Responsible', help: 'A role or a team' },
-  { field: 'note', label: 'Remark' },
+  { field: 'name', label: words.name },
+  { field: 'address', label: words.address, help: words.ofADeviceBeyondA },
+  { field: 'mac', label: words.macAddress },
+  { field: 'vendor', label: words.maker },
+  { field: 'model', label: words.model },
+  { field: 'kind', label: words.kind },
+  { field: 'location', label: words.location },
+  { field: 'responsible', label: words.responsible, help: words.aRoleOrATeam },
+  { field: 'note', label: words.remark },
 ];
 
 /** Adds an entry to the register, or changes one; one that means no device yet is linked to one here. */
 export function EntryDialog({ site, entry, onClose }: { site: number; entry: Entry | undefined; onClose: () => void }) {
   const [text, setText] = useState<Schema['EntryText']>(() => ({ ...Object.fromEntries(fields.map(({ field }) => [field, entry?.[field] ?? ''])), extra: entry?.extra }));
-  const queries = useQueryClient();
+  const outdated = useOutdated();
   const done = async () => {
-    for (const key of ['register', 'overview', 'devices', 'device']) await queries.invalidateQueries({ queryKey: [key] });
+    await outdated(...aboutDevices);
     onClose();
   };
   const save = useMutation({
@@ -38,10 +41,25 @@ export function EntryDialog({ site, entry, onClose }: { site: number; entry: Ent
     onSuccess: done,
   });
   return (
-    <FormDialog title={entry ? 'Entry of the register' : 'Add a device to the register'} does={entry ? 'Keep' : 'Add'} failure={save.error} busy={save.isPending} onSubmit={() => save.mutate()} onClose={onClose}>
-      <Typography color="textSecondary">A name, a MAC address or an address tells which device is meant.</Typography>
+    <FormDialog
+      title={entry ? words.entryOfTheRegister : words.addADeviceToThe}
+      does={entry ? words.save : words.add}
+      failure={save.error}
+      busy={save.isPending}
+      onSubmit={() => save.mutate()}
+      onClose={onClose}
+    >
+      <Typography color="textSecondary">{words.aNameAMacAddress}</Typography>
       {fields.map(({ field, label, help }) => (
-        <TextField key={field} size="small" label={label} value={text[field] ?? ''} autoFocus={field === 'name'} helperText={help} onChange={(e) => setText({ ...text, [field]: e.target.value })} />
+        <TextField
+          key={field}
+          size="small"
+          label={label}
+          value={text[field] ?? ''}
+          autoFocus={field === 'name'}
+          helperText={help}
+          onChange={(e) => setText({ ...text, [field]: e.target.value })}
+        />
       ))}
       {entry?.could && <Candidates site={site} entry={entry} numbers={entry.could} onDone={done} />}
       {entry && <Removal entry={entry} onDone={done} />}
@@ -52,7 +70,7 @@ export function EntryDialog({ site, entry, onClose }: { site: number; entry: Ent
 /** Devices that an entry could mean. */
 function Candidates({ site, entry, numbers, onDone }: { site: number; entry: Entry; numbers: number[]; onDone: () => Promise<void> }) {
   const devices = useQueries({
-    queries: numbers.slice(0, 8).map((device) => ({ queryKey: ['device', device], queryFn: () => answer(api.GET('/api/v1/devices/{device}', { params: { path: { device } } })) })),
+    queries: numbers.slice(0, 8).map((device) => ({ queryKey: keys.device(device), queryFn: () => answer(api.GET('/api/v1/devices/{device}', { params: { path: { device } } })) })),
   });
   const link = useMutation({
     mutationFn: (device: number) => answer(api.POST('/api/v1/devices/{device}/link', { params: { path: { device } }, body: { entry: entry.id } })),
@@ -60,7 +78,7 @@ function Candidates({ site, entry, numbers, onDone }: { site: number; entry: Ent
   });
   return (
     <Stack spacing={1}>
-      <Typography variant="subtitle2">None of these is surely meant. Which one is it?</Typography>
+      <Typography variant="subtitle2">{words.severalDevicesCouldBeMeant}</Typography>
       {link.error && <Alert severity="error">{link.error.message}</Alert>}
       {devices.map(({ data: d }) =>
         d ? (
@@ -69,7 +87,7 @@ function Candidates({ site, entry, numbers, onDone }: { site: number; entry: Ent
               {visible(d.name || d.kind)} <DeviceText>{[d.addresses[0], d.mac].filter(Boolean).join(', ')}</DeviceText>
             </Link>
             <Button size="small" loading={link.isPending} onClick={() => link.mutate(d.id)}>
-              It is this one
+              {words.itIsThisOne}
             </Button>
           </Stack>
         ) : null,
@@ -85,13 +103,20 @@ function Removal({ entry, onDone }: { entry: Entry; onDone: () => Promise<void> 
   if (!sure) {
     return (
       <Button color="error" onClick={() => setSure(true)} sx={{ alignSelf: 'flex-start' }}>
-        Remove from the register
+        {words.deleteFromTheRegister}
       </Button>
     );
   }
   return (
-    <Alert severity="warning" action={<Button color="error" loading={remove.isPending} onClick={() => remove.mutate()}>Remove it</Button>}>
-      The entry goes, with all its columns. A device that it means becomes unmanaged.
+    <Alert
+      severity="warning"
+      action={
+        <Button color="error" loading={remove.isPending} onClick={() => remove.mutate()}>
+          {words.deleteTheEntry}
+        </Button>
+      }
+    >
+      {words.theEntryIsDeleted}
       {remove.error && ` ${remove.error.message}`}
     </Alert>
   );

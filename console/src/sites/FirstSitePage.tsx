@@ -1,10 +1,12 @@
 import { Button, Stack, TextField, Typography } from '@mui/material';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useState, type FormEvent } from 'react';
+import { useState, type SubmitEvent } from 'react';
 import { useNavigate } from 'react-router';
 
 import { answer, api } from '../api/client';
+import { keys } from '../app/keys';
 import { Failure, Page, Panel } from '../app/parts';
+import { words } from './words';
 
 /** Enters a site: its name and the networks it may be swept in. */
 export function FirstSitePage() {
@@ -18,34 +20,24 @@ export function FirstSitePage() {
       return answer(api.POST('/api/v1/sites', { body: { name, networks: subnets.map((subnet) => ({ name: '', subnet })) } }));
     },
     onSuccess: async (site) => {
-      await queries.invalidateQueries({ queryKey: ['sites'] });
+      await queries.invalidateQueries({ queryKey: keys.sites });
       await navigate(`/sites/${site.id}`);
     },
   });
-  const submit = (e: FormEvent) => {
+  const submit = (e: SubmitEvent) => {
     e.preventDefault();
     enter.mutate();
   };
   return (
-    <Page title="Enter a site">
+    <Page title={words.addASite}>
       <Panel>
         <Stack component="form" spacing={2.5} onSubmit={submit} sx={{ maxWidth: 560 }}>
-          <Typography color="textSecondary">
-            A site is a building or facility. It is swept in its own networks and nowhere else, so enter only what you have leave to look through.
-          </Typography>
-          <TextField label="Name of the site" required value={name} onChange={(e) => setName(e.target.value)} />
-          <TextField
-            label="Networks"
-            required
-            multiline
-            minRows={2}
-            value={networks}
-            onChange={(e) => setNetworks(e.target.value)}
-            helperText="CIDR prefixes, such as 10.40.1.0/24, one a line"
-          />
+          <Typography color="textSecondary">{words.aSiteIsABuilding}</Typography>
+          <TextField label={words.nameOfTheSite} required value={name} onChange={(e) => setName(e.target.value)} />
+          <TextField label={words.networks} required multiline minRows={2} value={networks} onChange={(e) => setNetworks(e.target.value)} helperText={words.cidrPrefixesSuchAs10} />
           <Failure failure={enter.error} />
           <Button type="submit" variant="contained" loading={enter.isPending} sx={{ alignSelf: 'start' }}>
-            Enter the site
+            {words.addTheSite}
           </Button>
         </Stack>
       </Panel>

@@ -1,41 +1,46 @@
-import RereadIcon from '@mui/icons-material/ReplayOutlined';
-import { Alert, Box, Button, Link, Paper, Stack, Table, TableBody, TableCell, TableContainer, TableHead, TableRow, Tooltip } from '@mui/material';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { Alert, Box, Button, Link, Stack, Tooltip } from '@mui/material';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import { Link as RouterLink } from 'react-router';
 
 import { answer, api, type Sweep } from '../api/client';
-import { Empty, Failure, Loading, Page, Panel } from '../app/parts';
+import { Icon } from '../app/Icon';
+import { icons } from '../app/icons';
+import { aboutSweeps, keys, useOutdated } from '../app/keys';
+import { Within } from '../app/Loaded';
+import { Empty, Failure, Page, Panel } from '../app/parts';
+import { SmallTable } from '../app/SmallTable';
 import { useMay, useSiteId, useSites } from '../app/queries';
 import { moment, visible } from '../lib/format';
 import { StartSweepButton } from './StartSweep';
-import { StateChip } from './state';
+import { StateTag } from './state';
+import { words } from './words';
 
 /** The site's sweeps, the newest first. */
 export function SweepsPage() {
   const id = useSiteId();
   const site = useSites().data?.find((s) => s.id === id);
   const sweeps = useQuery({
-    queryKey: ['sweeps', id],
-    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/sweeps', { params: { path: { site: id }, query: { limit: 200 } } })))?.items ?? [],
+    queryKey: keys.sweeps(id),
+    queryFn: async () => (await answer(api.GET('/api/v1/sites/{site}/sweeps', { params: { path: { site: id }, query: { limit: 200 } } }))).items,
     refetchInterval: 5000,
   });
   const may = useMay('sweep');
-  const queries = useQueryClient();
-  const reread = useMutation({
-    mutationFn: () => answer(api.POST('/api/v1/sites/{site}/reread', { params: { path: { site: id } } })),
+  const outdated = useOutdated();
+  const reevaluate = useMutation({
+    mutationFn: () => answer(api.POST('/api/v1/sites/{site}/reevaluate', { params: { path: { site: id } } })),
     onSuccess: async () => {
-      for (const key of ['sweeps', 'overview', 'devices', 'device', 'history', 'changes', 'decisions']) await queries.invalidateQueries({ queryKey: [key] });
+      await outdated(...aboutSweeps);
     },
   });
   return (
     <Page
-      title="Sweeps"
+      title={words.sweeps}
       actions={
         <Stack direction="row" spacing={1}>
           {may && (
-            <Tooltip describeChild title="Read all stored evidence again under the rules of today; no packet is sent">
-              <Button startIcon={<RereadIcon />} loading={reread.isPending} onClick={() => reread.mutate()}>
-                Read again
+            <Tooltip describeChild title={words.reEvaluateAllStoredEvidence}>
+              <Button startIcon={<Icon of={icons.replay} />} loading={reevaluate.isPending} onClick={() => reevaluate.mutate()}>
+                {words.reEvaluate}
               </Button>
             </Tooltip>
           )}
@@ -43,75 +48,72 @@ export function SweepsPage() {
         </Stack>
       }
     >
-      <Failure failure={sweeps.error ?? reread.error} />
-      {reread.isSuccess && <Alert severity="success">All stored evidence was read again.</Alert>}
-      {sweeps.isPending && <Loading />}
-      {sweeps.data?.length === 0 && (
-        <Panel>
-          <Empty title="No sweep yet">Start one to see what answers.</Empty>
-        </Panel>
-      )}
-      {sweeps.data && sweeps.data.length > 0 && <SweepTable site={id} sweeps={sweeps.data} />}
+      <Failure failure={reevaluate.error} />
+      {reevaluate.isSuccess && <Alert severity="success">{words.allStoredEvidenceWasReEvaluated}</Alert>}
+      <Within query={sweeps}>
+        {(list) =>
+          list.length > 0 ? (
+            <SweepTable site={id} sweeps={list} />
+          ) : (
+            <Panel>
+              <Empty title={words.noSweepYet}>{words.startOneToSeeWhat}</Empty>
+            </Panel>
+          )
+        }
+      </Within>
     </Page>
   );
 }
 
 function SweepTable({ site, sweeps }: { site: number; sweeps: Sweep[] }) {
   return (
-    <TableContainer component={Paper} variant="outlined">
-      <Table size="small" aria-label="Sweeps" sx={{ '& td, & th': { px: 1.25 } }}>
-        <TableHead>
-          <TableRow>
-            <TableCell>Sweep</TableCell>
-            <TableCell>State</TableCell>
-            <TableCell>Began</TableCell>
-            <TableCell>From</TableCell>
-            <TableCell>Ranges</TableCell>
-            <TableCell>Pace</TableCell>
-            <TableCell>By</TableCell>
-            <TableCell align="right">Answered</TableCell>
-            <TableCell align="right">Appeared</TableCell>
-            <TableCell align="right">Vanished</TableCell>
-            <TableCell align="right">Moved</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {sweeps.map((s) => (
-            <TableRow key={s.id} hover>
-              <TableCell>
+    <Panel>
+      <SmallTable
+        label={words.sweeps}
+        rows={sweeps}
+        rowKey={(s) => s.id}
+        columns={[
+          {
+            head: words.sweep,
+            cell: (s) => (
+              <>
                 <Link component={RouterLink} to={`/sites/${site}/sweeps/${s.id}`}>
                   {s.id}
                 </Link>
                 {s.name && <Box sx={{ color: 'text.secondary' }}>{visible(s.name)}</Box>}
-              </TableCell>
-              <TableCell>
-                <StateChip state={s.state} />
-              </TableCell>
-              <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(s.began)}</TableCell>
-              <TableCell>{s.vantage}</TableCell>
-              <TableCell>
+              </>
+            ),
+          },
+          { head: words.state, cell: (s) => <StateTag state={s.state} /> },
+          { head: words.began, line: true, cell: (s) => moment(s.began) },
+          { head: words.from, cell: (s) => s.vantage },
+          {
+            head: words.ranges,
+            cell: (s) => (
+              <>
                 {s.ranges}
-                {s.exclusions ? ` without ${s.exclusions}` : ''}
-              </TableCell>
-              <TableCell>{s.pace}</TableCell>
-              <TableCell>{s.startedBy}</TableCell>
-              <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>
-                {s.answered} of {s.addresses}
-              </TableCell>
-              <TableCell align="right">
-                <Count site={site} sweep={s.id} kind="appeared" count={s.appeared} />
-              </TableCell>
-              <TableCell align="right">
-                <Count site={site} sweep={s.id} kind="vanished" count={s.vanished} />
-              </TableCell>
-              <TableCell align="right">
-                <Count site={site} sweep={s.id} kind="moved" count={s.moved} />
-              </TableCell>
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
-    </TableContainer>
+                {s.exclusions ? words.without(s.exclusions) : ''}
+              </>
+            ),
+          },
+          { head: words.pace, cell: (s) => s.pace },
+          { head: words.by, cell: (s) => s.startedBy },
+          {
+            head: words.answered,
+            right: true,
+            line: true,
+            cell: (s) => (
+              <>
+                {s.answered} {words.of} {s.addresses}
+              </>
+            ),
+          },
+          { head: words.appeared, right: true, cell: (s) => <Count site={site} sweep={s.id} kind="appeared" count={s.appeared} /> },
+          { head: words.vanished, right: true, cell: (s) => <Count site={site} sweep={s.id} kind="vanished" count={s.vanished} /> },
+          { head: words.movedToo, right: true, cell: (s) => <Count site={site} sweep={s.id} kind="moved" count={s.moved} /> },
+        ]}
+      />
+    </Panel>
   );
 }
 
@@ -119,7 +121,7 @@ function SweepTable({ site, sweeps }: { site: number; sweeps: Sweep[] }) {
 function Count({ site, sweep, kind, count }: { site: number; sweep: number; kind: string; count: number }) {
   if (count === 0) return <>0</>;
   return (
-    <Link component={RouterLink} to={`/sites/${site}/changes?sweep=${sweep}&kind=${kind}`} aria-label={`${count} ${kind} in sweep ${sweep}`}>
+    <Link component={RouterLink} to={`/sites/${site}/changes?sweep=${sweep}&kind=${kind}`} aria-label={words.inSweep(count, kind, sweep)}>
       {count}
     </Link>
   );

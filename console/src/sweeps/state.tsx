@@ -1,19 +1,19 @@
-import { Chip } from '@mui/material';
-
 import type { Sweep } from '../api/client';
-import { count, span } from '../lib/format';
+import { Tag } from '../app/parts';
+import { count, number, span } from '../lib/format';
+import { words } from './words';
 
-const colours = { running: 'info', done: 'success', stopped: 'warning', interrupted: 'warning', failed: 'error' } as const;
+const tones = { running: 'info', done: 'success', stopped: 'warning', interrupted: 'warning', failed: 'error' } as const;
 
 /** How far a sweep has come. */
-export function StateChip({ state }: { state: Sweep['state'] }) {
-  return <Chip size="small" color={colours[state]} variant={state === 'running' ? 'filled' : 'outlined'} label={state} />;
+export function StateTag({ state }: { state: Sweep['state'] }) {
+  return <Tag tone={tones[state]}>{state}</Tag>;
 }
 
 /** A sweep in one sentence. */
 export function sweepSentence(s: Sweep): string {
-  const answered = `${s.answered.toLocaleString()} of ${count(s.addresses, 'address', 'addresses')} answered`;
-  if (!s.ended) return s.state === 'running' ? `Running: ${answered} so far.` : `${answered}.`;
+  const answered = words.ofAnswered(number(s.answered), count(s.addresses, 'address', 'addresses'));
+  if (!s.ended) return s.state === 'running' ? words.runningSoFar(answered) : `${answered}.`;
   const took = (new Date(s.ended).getTime() - new Date(s.began).getTime()) / 1000;
-  return `${answered}; ${count(s.sent, 'question')} in ${span(took)}.`;
+  return words.inIt(answered, count(s.sent, 'question'), span(took));
 }

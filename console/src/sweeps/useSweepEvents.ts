@@ -1,26 +1,27 @@
 import { useQueryClient } from '@tanstack/react-query';
 import { useEffect, useReducer } from 'react';
 
-import type { Progress, Schema, Sighting, Sweep } from '../api/client';
+import type { Progress, Schema, Sweep } from '../api/client';
+import { aboutSweeps, keys, useOutdated } from '../app/keys';
 
 /** What is known of a sweep while it is watched. */
 export interface Watched {
   progress?: Progress;
-  sightings: Map<string, Sighting>;
   warnings: string[];
   final?: Sweep;
   broken: boolean;
 }
 
-type Event =
-  | { kind: 'begin' }
-  | { kind: 'progress'; progress: Progress }
-  | { kind: 'sightings'; sightings: Sighting[] }
-  | { kind: 'warning'; text: string }
-  | { kind: 'sweep'; sweep: Sweep }
-  | { kind: 'broken' };
+/** What the service tells, by its name. */
+interface Told {
+  progress: Progress;
+  warning: Schema['Warning'];
+  sweep: Sweep;
+}
 
-const nothing: Watched = { sightings: new Map(), warnings: [], broken: false };
+type Event = { kind: 'begin' } | { kind: 'progress'; progress: Progress } | { kind: 'warning'; text: string } | { kind: 'sweep'; sweep: Sweep } | { kind: 'broken' };
+
+const nothing: Watched = { warnings: [], broken: false };
 
 function reduce(state: Watched, event: Event): Watched {
   switch (event.kind) {
@@ -28,11 +29,6 @@ function reduce(state: Watched, event: Event): Watched {
       return nothing;
     case 'progress':
       return { ...state, progress: event.progress, broken: false };
-    case 'sightings': {
-      const sightings = new Map(state.sightings);
-      for (const s of event.sightings) sightings.set(`${s.addr} ${s.mac ?? ''} ${s.unit ?? ''}`, s);
-      return { ...state, sightings, broken: false };
-    }
     case 'warning':
       return state.warnings.includes(event.text) ? state : { ...state, warnings: [...state.warnings, event.text] };
     case 'sweep':
@@ -42,41 +38,51 @@ function reduce(state: Watched, event: Event): Watched {
   }
 }
 
-/** How long sightings are collected before they are drawn, in milliseconds: a large sweep tells hundreds a second. */
-const drawEvery = 150;
+/** How long is waited before the first attempt to come back, and at most, in milliseconds. */
+const firstWait = 1000;
+const longestWait = 15_000;
 
 /**
- * Watches a sweep until it is over. When the line breaks the browser comes back and is told everything anew. Another turn
- * begins anew, as when a sweep was continued.
+ * Watches how far a sweep is until it is over. When the connection is lost it comes back, each time after a longer wait. Another turn begins anew, as when a sweep
+ * was resumed.
  */
 export function useSweepEvents(id: number, turn: number): Watched {
   const [state, dispatch] = useReducer(reduce, nothing);
   const queries = useQueryClient();
+  const outdated = useOutdated();
   useEffect(() => {
     dispatch({ kind: 'begin' });
-    const source = new EventSource(`/api/v1/sweeps/${id}/events`);
-    let waiting: Sighting[] = [];
-    const draw = () => {
-      if (waiting.length > 0) dispatch({ kind: 'sightings', sightings: waiting });
-      waiting = [];
+    let source: EventSource;
+    let again: ReturnType<typeof setTimeout> | undefined;
+    let wait = firstWait;
+    const on = <N extends keyof Told>(name: N, take: (value: Told[N]) => void) => {
+      source.addEventListener(name, (e) => {
+        wait = firstWait;
+        take(JSON.parse((e as MessageEvent<string>).data) as Told[N]);
+      });
     };
-    const timer = setInterval(draw, drawEvery);
-    const on = <T,>(name: string, take: (value: T) => void) =>
-      source.addEventListener(name, (e) => take(JSON.parse((e as MessageEvent<string>).data) as T));
-    on<Progress>('progress', (progress) => dispatch({ kind: 'progress', progress }));
-    on<Sighting>('sighting', (s) => void waiting.push(s));
-    on<Schema['Warning']>('warning', (w) => dispatch({ kind: 'warning', text: w.text }));
-    on<Sweep>('sweep', (sweep) => {
-      source.close();
-      draw();
-      dispatch({ kind: 'sweep', sweep });
-      for (const key of ['overview', 'devices', 'sweeps', 'sweep']) void queries.invalidateQueries({ queryKey: [key] });
-    });
-    source.onerror = () => dispatch({ kind: 'broken' });
+    const listen = () => {
+      source = new EventSource(`/api/v1/sweeps/${id}/events?sightings=none`);
+      on('progress', (progress) => dispatch({ kind: 'progress', progress }));
+      on('warning', (w) => dispatch({ kind: 'warning', text: w.text }));
+      on('sweep', (sweep) => {
+        source.close();
+        dispatch({ kind: 'sweep', sweep });
+        void outdated(...aboutSweeps);
+      });
+      source.onerror = () => {
+        source.close(); // the browser gives up where the service refuses, and it is not told how long to wait
+        dispatch({ kind: 'broken' });
+        void queries.invalidateQueries({ queryKey: keys.sweep(id) });
+        again = setTimeout(listen, wait);
+        wait = Math.min(2 * wait, longestWait);
+      };
+    };
+    listen();
     return () => {
-      clearInterval(timer);
+      clearTimeout(again);
       source.close();
     };
-  }, [id, turn, queries]);
+  }, [id, turn, queries, outdated]);
   return state;
 }

@@ -1,37 +1,37 @@
 import { Alert, Box, Button, Stack, TextField, Typography } from '@mui/material';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useState, type FormEvent } from 'react';
+import { useState, type SubmitEvent } from 'react';
 
 import { answer, api } from '../api/client';
+import { keys } from '../app/keys';
 import { DeviceText, Failure, Panel } from '../app/parts';
+import { words } from './words';
 
 /** Turns one's second factor on, in three steps, or off. */
 export function SecondFactor({ on }: { on: boolean }) {
-  return <Panel title="Second factor">{on ? <TurnOff /> : <TurnOn />}</Panel>;
+  return <Panel title={words.secondFactor}>{on ? <TurnOff /> : <TurnOn />}</Panel>;
 }
 
 function useSessionAgain() {
   const queries = useQueryClient();
-  return () => queries.invalidateQueries({ queryKey: ['session'] });
+  return () => queries.invalidateQueries({ queryKey: keys.session });
 }
 
 function TurnOn() {
   const [password, setPassword] = useState('');
   const begin = useMutation({ mutationFn: () => answer(api.POST('/api/v1/second-factor', { body: { password } })) });
-  const submit = (e: FormEvent) => {
+  const submit = (e: SubmitEvent) => {
     e.preventDefault();
     begin.mutate();
   };
   if (begin.data) return <Confirm secret={begin.data.secret} picture={begin.data.picture} />;
   return (
     <Stack component="form" spacing={2} onSubmit={submit} sx={{ maxWidth: 420 }}>
-      <Typography color="textSecondary">
-        With a second factor a code of six digits is asked for besides the password. Any authenticator that follows RFC 6238 shows it.
-      </Typography>
-      <TextField label="Password" type="password" required autoComplete="current-password" value={password} onChange={(e) => setPassword(e.target.value)} />
+      <Typography color="textSecondary">{words.withASecondFactorA}</Typography>
+      <TextField label={words.password} type="password" required autoComplete="current-password" value={password} onChange={(e) => setPassword(e.target.value)} />
       <Failure failure={begin.error} />
       <Button type="submit" variant="contained" loading={begin.isPending} sx={{ alignSelf: 'start' }}>
-        Set up a second factor
+        {words.setUpASecondFactor}
       </Button>
     </Stack>
   );
@@ -41,18 +41,18 @@ function Confirm({ secret, picture }: { secret: string; picture: string }) {
   const [code, setCode] = useState('');
   const again = useSessionAgain();
   const confirm = useMutation({ mutationFn: () => answer(api.PUT('/api/v1/second-factor', { body: { code } })) });
-  const submit = (e: FormEvent) => {
+  const submit = (e: SubmitEvent) => {
     e.preventDefault();
     confirm.mutate();
   };
   if (confirm.data) return <Recovery codes={confirm.data.codes} onDone={() => void again()} />;
   return (
     <Stack component="form" spacing={2} onSubmit={submit} sx={{ maxWidth: 420 }}>
-      <Typography>Show this to your authenticator, or type the text below it in:</Typography>
-      <Box component="img" src={picture} alt="The secret of the second factor, for an authenticator to read" sx={{ width: 220, height: 220, bgcolor: '#fff', p: 1 }} />
+      <Typography>{words.showThisToYourAuthenticator}</Typography>
+      <Box component="img" src={picture} alt={words.theSecretOfTheSecond} sx={{ width: 220, height: 220, bgcolor: '#fff', p: 1 }} />
       <DeviceText>{secret}</DeviceText>
       <TextField
-        label="Code it shows"
+        label={words.codeItShows}
         required
         autoFocus
         autoComplete="one-time-code"
@@ -62,7 +62,7 @@ function Confirm({ secret, picture }: { secret: string; picture: string }) {
       />
       <Failure failure={confirm.error} />
       <Button type="submit" variant="contained" loading={confirm.isPending} sx={{ alignSelf: 'start' }}>
-        Turn it on
+        {words.turnItOn}
       </Button>
     </Stack>
   );
@@ -71,9 +71,9 @@ function Confirm({ secret, picture }: { secret: string; picture: string }) {
 function Recovery({ codes, onDone }: { codes: string[]; onDone: () => void }) {
   return (
     <Stack spacing={2} sx={{ maxWidth: 420 }}>
-      <Alert severity="success">The second factor is on. Other sessions of yours have ended.</Alert>
-      <Typography>Keep these recovery codes where you find them without your authenticator. Each lets you in once, and they are shown only now:</Typography>
-      <Box component="ul" aria-label="Recovery codes" sx={{ m: 0, pl: 2.5, columns: 2 }}>
+      <Alert severity="success">{words.theSecondFactorIsOn}</Alert>
+      <Typography>{words.keepTheseRecoveryCodesWhere}</Typography>
+      <Box component="ul" aria-label={words.recoveryCodes} sx={{ m: 0, pl: 2.5, columns: 2 }}>
         {codes.map((c) => (
           <li key={c}>
             <DeviceText>{c}</DeviceText>
@@ -81,7 +81,7 @@ function Recovery({ codes, onDone }: { codes: string[]; onDone: () => void }) {
         ))}
       </Box>
       <Button variant="contained" onClick={onDone} sx={{ alignSelf: 'start' }}>
-        I have kept them
+        {words.iHaveKeptThem}
       </Button>
     </Stack>
   );
@@ -95,18 +95,18 @@ function TurnOff() {
     mutationFn: () => answer(api.POST('/api/v1/second-factor/removal', { body: { password, code } })),
     onSuccess: again,
   });
-  const submit = (e: FormEvent) => {
+  const submit = (e: SubmitEvent) => {
     e.preventDefault();
     off.mutate();
   };
   return (
     <Stack component="form" spacing={2} onSubmit={submit} sx={{ maxWidth: 420 }}>
-      <Typography>A code of your authenticator is asked for when you sign in.</Typography>
-      <TextField label="Password" type="password" required autoComplete="current-password" value={password} onChange={(e) => setPassword(e.target.value)} />
-      <TextField label="Code" required autoComplete="one-time-code" value={code} onChange={(e) => setCode(e.target.value)} />
+      <Typography>{words.aCodeOfYourAuthenticator}</Typography>
+      <TextField label={words.password} type="password" required autoComplete="current-password" value={password} onChange={(e) => setPassword(e.target.value)} />
+      <TextField label={words.code} required autoComplete="one-time-code" value={code} onChange={(e) => setCode(e.target.value)} />
       <Failure failure={off.error} />
       <Button type="submit" variant="outlined" color="error" loading={off.isPending} sx={{ alignSelf: 'start' }}>
-        Turn it off
+        {words.turnItOff}
       </Button>
     </Stack>
   );

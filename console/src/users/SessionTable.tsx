@@ -1,34 +1,24 @@
-import { Table, TableBody, TableCell, TableHead, TableRow, Typography } from '@mui/material';
+import { Typography } from '@mui/material';
 
 import type { Schema } from '../api/client';
-import { DeviceText, Scrolling } from '../app/parts';
+import { DeviceText } from '../app/parts';
+import { SmallTable } from '../app/SmallTable';
 import { moment } from '../lib/format';
+import { words } from './words';
 
 /** Sessions of the console that are open. */
 export function SessionTable({ sessions }: { sessions: Schema['OpenSignIn'][] }) {
-  if (sessions.length === 0) return <Typography color="textSecondary">No session is open.</Typography>;
+  if (sessions.length === 0) return <Typography color="textSecondary">{words.noSessionIsOpen}</Typography>;
   return (
-    <Scrolling>
-      <Table size="small" aria-label="Open sessions">
-        <TableHead>
-          <TableRow>
-            <TableCell>From</TableCell>
-            <TableCell>Since</TableCell>
-            <TableCell>Used</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {sessions.map((s, i) => (
-            <TableRow key={i}>
-              <TableCell>
-                <DeviceText>{s.origin}</DeviceText>
-              </TableCell>
-              <TableCell>{moment(s.began)}</TableCell>
-              <TableCell>{moment(s.used)}</TableCell>
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
-    </Scrolling>
+    <SmallTable
+      label={words.openSessions}
+      rows={sessions}
+      rowKey={(s) => `${s.origin} ${s.began} ${s.used}`}
+      columns={[
+        { head: words.from, cell: (s) => <DeviceText>{s.origin}</DeviceText> },
+        { head: words.since, line: true, cell: (s) => moment(s.began) },
+        { head: words.used, line: true, cell: (s) => moment(s.used) },
+      ]}
+    />
   );
 }

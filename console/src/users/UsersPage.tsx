@@ -1,38 +1,42 @@
-import AddIcon from '@mui/icons-material/PersonAddOutlined';
-import { Alert, Button, MenuItem, Table, TableBody, TableCell, TableHead, TableRow, TextField } from '@mui/material';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { Alert, Button, MenuItem, TextField } from '@mui/material';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { answer, api, type Schema } from '../api/client';
-import { DeviceText, Failure, FormDialog, Loading, Page, Panel, RemoveButton, Scrolling } from '../app/parts';
+import { Icon } from '../app/Icon';
+import { icons } from '../app/icons';
+import { keys, useOutdated } from '../app/keys';
+import { Within } from '../app/Loaded';
+import { DeleteButton, FormDialog } from '../app/Dialogs';
+import { DeviceText, Failure, Loading, Page, Panel } from '../app/parts';
+import { SmallTable } from '../app/SmallTable';
 import type { Role } from '../app/queries';
 import { moment } from '../lib/format';
 import { SessionTable } from './SessionTable';
+import { words } from './words';
 
 type User = Schema['User'];
 
 const roles: { role: Role; says: string }[] = [
-  { role: 'look', says: 'look: read what is known' },
-  { role: 'sweep', says: 'sweep: also sweep, write notes, keep the register' },
-  { role: 'administer', says: 'administer: also keep sites, fences and users' },
+  { role: 'look', says: words.lookReadWhatIsKnown },
+  { role: 'sweep', says: words.sweepAlsoSweepWriteNotes },
+  { role: 'administer', says: words.administerAlsoKeepSitesFences },
 ];
 
 /** Who may sign in, what each may do, and who did what. */
 export function UsersPage() {
   const [adding, setAdding] = useState(false);
-  const users = useQuery({ queryKey: ['users'], queryFn: async () => (await answer(api.GET('/api/v1/users')))?.items ?? [] });
+  const users = useQuery({ queryKey: keys.users, queryFn: async () => (await answer(api.GET('/api/v1/users'))).items });
   return (
     <Page
-      title="Users"
+      title={words.users}
       actions={
-        <Button variant="contained" startIcon={<AddIcon />} onClick={() => setAdding(true)}>
-          Add a user
+        <Button variant="contained" startIcon={<Icon of={icons.personAdd} />} onClick={() => setAdding(true)}>
+          {words.addAUser}
         </Button>
       }
     >
-      <Failure failure={users.error} />
-      {users.isPending && <Loading />}
-      {users.data && <UserTable users={users.data} />}
+      <Within query={users}>{(list) => <UserTable users={list} />}</Within>
       <Audit />
       {adding && <AddDialog onClose={() => setAdding(false)} />}
     </Page>
@@ -41,11 +45,11 @@ export function UsersPage() {
 
 /** Carries out a change of a user and reads the list anew. */
 function useUserChange<T>(change: (value: T) => Promise<unknown>, then?: () => void) {
-  const queries = useQueryClient();
+  const outdated = useOutdated();
   return useMutation({
     mutationFn: change,
     onSuccess: async () => {
-      for (const key of ['users', 'audit', 'session']) await queries.invalidateQueries({ queryKey: [key] });
+      await outdated('users', 'audit', 'session');
       then?.();
     },
   });
@@ -54,47 +58,37 @@ function useUserChange<T>(change: (value: T) => Promise<unknown>, then?: () => v
 function UserTable({ users }: { users: User[] }) {
   const [resetting, setResetting] = useState('');
   const [showing, setShowing] = useState('');
-  const role = useUserChange(({ user, role }: { user: string; role: Role }) =>
-    answer(api.PUT('/api/v1/users/{user}/role', { params: { path: { user } }, body: { role } })),
-  );
+  const role = useUserChange(({ user, role }: { user: string; role: Role }) => answer(api.PUT('/api/v1/users/{user}/role', { params: { path: { user } }, body: { role } })));
   const remove = useUserChange((user: string) => answer(api.DELETE('/api/v1/users/{user}', { params: { path: { user } } })));
   return (
     <Panel>
       <Failure failure={role.error ?? remove.error} />
-      <Scrolling>
-        <Table size="small" aria-label="Users">
-          <TableHead>
-            <TableRow>
-              <TableCell>Name</TableCell>
-              <TableCell>Role</TableCell>
-              <TableCell>Second factor</TableCell>
-              <TableCell>Since</TableCell>
-              <TableCell>Change</TableCell>
-            </TableRow>
-          </TableHead>
-          <TableBody>
-            {users.map((u) => (
-              <TableRow key={u.name}>
-                <TableCell>{u.name}</TableCell>
-                <TableCell>
-                  <RoleField label={`Role of ${u.name}`} value={u.role} onRole={(r) => role.mutate({ user: u.name, role: r })} plain />
-                </TableCell>
-                <TableCell>{u.secondFactor ? 'on' : 'off'}</TableCell>
-                <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(u.created)}</TableCell>
-                <TableCell sx={{ whiteSpace: 'nowrap' }}>
-                  <Button size="small" onClick={() => setResetting(u.name)}>
-                    New password
-                  </Button>
-                  <Button size="small" onClick={() => setShowing(u.name)}>
-                    Access
-                  </Button>
-                  <RemoveButton label={`Delete ${u.name}`} says={`Delete ${u.name}, tokens and sessions included`} onRemove={() => remove.mutate(u.name)} />
-                </TableCell>
-              </TableRow>
-            ))}
-          </TableBody>
-        </Table>
-      </Scrolling>
+      <SmallTable
+        label={words.users}
+        rows={users}
+        rowKey={(u) => u.name}
+        columns={[
+          { head: words.name, cell: (u) => u.name },
+          { head: words.role, cell: (u) => <RoleField label={words.roleOf(u.name)} value={u.role} onRole={(r) => role.mutate({ user: u.name, role: r })} plain /> },
+          { head: words.secondFactor, cell: (u) => (u.secondFactor ? 'on' : 'off') },
+          { head: words.since, line: true, cell: (u) => moment(u.created) },
+          {
+            head: words.change,
+            line: true,
+            cell: (u) => (
+              <>
+                <Button size="small" onClick={() => setResetting(u.name)}>
+                  {words.newPassword}
+                </Button>
+                <Button size="small" onClick={() => setShowing(u.name)}>
+                  {words.access}
+                </Button>
+                <DeleteButton label={words.deleteIt(u.name)} says={words.theTokensAndSessionsOf} onDelete={() => remove.mutate(u.name)} />
+              </>
+            ),
+          },
+        ]}
+      />
       {resetting && <PasswordDialog user={resetting} onClose={() => setResetting('')} />}
       {showing && <AccessDialog user={users.find((u) => u.name === showing)} name={showing} onClose={() => setShowing('')} />}
     </Panel>
@@ -128,10 +122,10 @@ function AddDialog({ onClose }: { onClose: () => void }) {
   const [password, setPassword] = useState('');
   const add = useUserChange(() => answer(api.POST('/api/v1/users', { body: { name, role, password } })), onClose);
   return (
-    <FormDialog title="Add a user" does="Add" failure={add.error} busy={add.isPending} onSubmit={() => add.mutate(undefined)} onClose={onClose}>
-      <TextField label="User’s name" required autoFocus value={name} onChange={(e) => setName(e.target.value)} helperText="Letters, digits, dot, dash, underscore and @" />
-      <RoleField label="Role" value={role} onRole={setRole} />
-      <PasswordField label="User’s password" value={password} onText={setPassword} />
+    <FormDialog title={words.addAUser} does={words.add} failure={add.error} busy={add.isPending} onSubmit={() => add.mutate(undefined)} onClose={onClose}>
+      <TextField label={words.usersName} required autoFocus value={name} onChange={(e) => setName(e.target.value)} helperText={words.lettersDigitsDotDashUnderscore} />
+      <RoleField label={words.role} value={role} onRole={setRole} />
+      <PasswordField label={words.usersPassword} value={password} onText={setPassword} />
     </FormDialog>
   );
 }
@@ -140,9 +134,9 @@ function PasswordDialog({ user, onClose }: { user: string; onClose: () => void }
   const [password, setPassword] = useState('');
   const reset = useUserChange(() => answer(api.PUT('/api/v1/users/{user}/password', { params: { path: { user } }, body: { password } })), onClose);
   return (
-    <FormDialog title={`New password of ${user}`} does="Set" failure={reset.error} busy={reset.isPending} onSubmit={() => reset.mutate(undefined)} onClose={onClose}>
-      <Alert severity="info">The user’s sessions end, and the tokens are deleted.</Alert>
-      <PasswordField label="New password" value={password} onText={setPassword} />
+    <FormDialog title={words.newPasswordOf(user)} does={words.set} failure={reset.error} busy={reset.isPending} onSubmit={() => reset.mutate(undefined)} onClose={onClose}>
+      <Alert severity="info">{words.theUsersSessionsEndAnd}</Alert>
+      <PasswordField label={words.newPassword} value={password} onText={setPassword} />
     </FormDialog>
   );
 }
@@ -150,26 +144,35 @@ function PasswordDialog({ user, onClose }: { user: string; onClose: () => void }
 /** What lets a user in besides the password, to be revoked. */
 function AccessDialog({ user, name, onClose }: { user: User | undefined; name: string; onClose: () => void }) {
   const path = { user: name };
-  const access = useQuery({ queryKey: ['access', name], queryFn: () => answer(api.GET('/api/v1/users/{user}/access', { params: { path } })) });
+  const access = useQuery({ queryKey: keys.access(name), queryFn: () => answer(api.GET('/api/v1/users/{user}/access', { params: { path } })) });
   const revoke = useUserChange(() => answer(api.DELETE('/api/v1/users/{user}/access', { params: { path } })), onClose);
   const reset = useUserChange(() => answer(api.DELETE('/api/v1/users/{user}/second-factor', { params: { path } })));
   return (
-    <FormDialog title={`Access of ${name}`} does="End sessions, delete tokens" failure={access.error ?? revoke.error ?? reset.error} busy={revoke.isPending} onSubmit={() => revoke.mutate(undefined)} onClose={onClose}>
+    <FormDialog
+      title={words.accessOf(name)}
+      does={words.endSessionsDeleteTokens}
+      failure={access.error ?? revoke.error ?? reset.error}
+      busy={revoke.isPending}
+      onSubmit={() => revoke.mutate(undefined)}
+      onClose={onClose}
+    >
       {access.isPending && <Loading />}
       {access.data && (
         <>
           <SessionTable sessions={access.data.sessions} />
           {access.data.tokens.map((t) => (
             <span key={t.id}>
-              Token for <DeviceText>{t.label}</DeviceText>, used {t.used ? moment(t.used) : 'never'}, good until {moment(t.expires)}
+              {words.tokenFor} <DeviceText>{t.label}</DeviceText>
+              {words.usedToo} {t.used ? moment(t.used) : words.never}
+              {words.goodUntil} {moment(t.expires)}
             </span>
           ))}
-          {access.data.tokens.length === 0 && <span>No token.</span>}
+          {access.data.tokens.length === 0 && <span>{words.noToken}</span>}
         </>
       )}
       {user?.secondFactor && (
         <Button variant="outlined" color="error" loading={reset.isPending} onClick={() => reset.mutate(undefined)}>
-          Turn the second factor off
+          {words.turnTheSecondFactorOff}
         </Button>
       )}
     </FormDialog>
@@ -186,44 +189,29 @@ export function PasswordField({ label, value, onText }: { label: string; value: 
       autoComplete="new-password"
       value={value}
       onChange={(e) => onText(e.target.value)}
-      helperText="At least 10 characters, and not one in common use"
+      helperText={words.atLeast10CharactersAnd}
     />
   );
 }
 
 function Audit() {
-  const audit = useQuery({ queryKey: ['audit'], queryFn: async () => (await answer(api.GET('/api/v1/audit')))?.items ?? [] });
+  const audit = useQuery({ queryKey: keys.audit, queryFn: async () => (await answer(api.GET('/api/v1/audit'))).items });
   return (
-    <Panel title="Who did what">
+    <Panel title={words.whoDidWhat}>
       <Failure failure={audit.error} />
-      <Scrolling>
-        <Table size="small" aria-label="Audit log, the newest first">
-          <TableHead>
-            <TableRow>
-              <TableCell>At</TableCell>
-              <TableCell>Who</TableCell>
-              <TableCell>From</TableCell>
-              <TableCell>Action</TableCell>
-              <TableCell>Subject</TableCell>
-              <TableCell align="right">Outcome</TableCell>
-            </TableRow>
-          </TableHead>
-          <TableBody>
-            {audit.data?.map((l) => (
-              <TableRow key={l.id}>
-                <TableCell sx={{ whiteSpace: 'nowrap' }}>{moment(l.at)}</TableCell>
-                <TableCell>{l.who || 'nobody signed in'}</TableCell>
-                <TableCell>{l.origin}</TableCell>
-                <TableCell>{l.action}</TableCell>
-                <TableCell>
-                  <DeviceText>{l.subject}</DeviceText>
-                </TableCell>
-                <TableCell align="right">{l.outcome}</TableCell>
-              </TableRow>
-            ))}
-          </TableBody>
-        </Table>
-      </Scrolling>
+      <SmallTable
+        label={words.auditLogTheNewestFirst}
+        rows={audit.data ?? []}
+        rowKey={(l) => l.id}
+        columns={[
+          { head: words.at, line: true, cell: (l) => moment(l.at) },
+          { head: words.who, cell: (l) => l.who || words.nobodySignedIn },
+          { head: words.from, cell: (l) => l.origin },
+          { head: words.action, cell: (l) => l.action },
+          { head: words.subject, cell: (l) => <DeviceText>{l.subject}</DeviceText> },
+          { head: words.outcome, right: true, cell: (l) => l.outcome },
+        ]}
+      />
     </Panel>
   );
 }

@@ -1,0 +1,21 @@
+/** All texts of this part of the console, so that another language can take their place. */
+export const words = {
+  changes: 'Changes',
+  sweep: 'Sweep',
+  onlyShowAll: 'only: show all',
+  oneDeviceOnlyShowAll: 'One device only: show all',
+  kindOfChange: 'Kind of change',
+  all: 'all',
+  noChangeIsKnown: 'No change is known',
+  changesAreWhatASweep: 'Changes are what a sweep finds different from the one before.',
+  showMore: 'Show more',
+  comparedWith: 'Compared with',
+  whatWasKnownBeforeIt: 'what was known before it',
+  sweepToo: (id: string | number) => `Sweep ${id}`,
+  device: 'Device',
+  deviceToo: (device: string | number) => `device ${device}`,
+  change: 'Change',
+  before: 'Before',
+  after: 'After',
+  began: 'Began',
+};

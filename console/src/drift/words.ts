@@ -1,0 +1,23 @@
+/** All texts of this part of the console, so that another language can take their place. */
+export const words = {
+  drift: 'Drift',
+  noDrift: 'Register and observation agree',
+  driftIsWhat: 'Drift is where the register says one thing of a device, and another was observed.',
+  device: 'Device',
+  attribute: 'Attribute',
+  registerSays: 'Register says',
+  observed: 'Observed',
+  confidence: 'Confidence',
+  certain: 'certain',
+  state: 'Finding',
+  none: 'none: the rule is off',
+  confirmed: 'confirmed',
+  take: (n: string) => `Take the observation${n && ` of ${n}`} …`,
+  keep: (n: string) => `Keep the register${n && ` for ${n}`} …`,
+  takeTitle: 'Take the observation into the register',
+  keepTitle: 'Keep the register',
+  whatWasDone: 'What was done …',
+  selectAll: 'Select all that are shown',
+  select: (name: string) => `Select ${name}`,
+  showMore: 'Show more',
+};

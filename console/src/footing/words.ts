@@ -1,0 +1,21 @@
+/** All texts of this part of the console, so that another language can take their place. */
+export const words = {
+  footing: 'Footing',
+  whatTheMachineOfThe: 'What the machine of the service stands on. Check it before you look for a device that cannot be found: the interface may be the wrong one.',
+  noInterfaceHasAnAddress: 'No interface has an address',
+  checkTheCableAndWhether: 'Check the cable, and whether this machine was given an address.',
+  canAnAddressBeReached: 'Can an address be reached from here?',
+  address: 'Address',
+  nothingIsSentThisIs: 'Nothing is sent: this is read from what the machine stands on.',
+  tellMe: 'Tell me',
+  addresses: 'Addresses',
+  mask: 'Mask',
+  gateway: 'Gateway',
+  noneOnlyItsOwnSubnets: 'none: only its own subnets can be reached',
+  nameServers: 'Name servers',
+  framesArpNeighbourDiscoveryHearing: 'frames: ARP, neighbour discovery, hearing',
+  echoRequests: 'echo requests',
+  tableOfNeighbours: 'table of neighbours',
+  permitted: 'permitted:',
+  notPermitted: 'not permitted:',
+};

@@ -1,0 +1,50 @@
+/** All texts of this part of the console, so that another language can take their place. */
+export const words = {
+  whatTheyAreFor: 'For',
+  purposes: { identify: 'what devices are', judge: 'what is wrong' },
+  wouldRemark: 'would remark',
+  whatWouldBeRemarked: 'What would be remarked',
+  rule: 'Rule',
+  severity: 'Severity',
+  rulesRuleGardenTillsBecause: `rules:
+  - rule: garden-tills
+    because: "The tills of the shop call their page Drawer."
+    when: [{keys: [http.title], words: [drawer]}]
+    says: [{attribute: kind, value: till, strength: 12}]
+`,
+  rules: 'Rules',
+  writeRules: 'Write rules',
+  rulesSayWhatAFact:
+    'Rules say what a fact tells of a device. Those of the program hold everywhere; here you add the site’s own. Switching a file on or off re-evaluates all stored evidence and sends nothing.',
+  noRulesOfTheSites: 'No rules of the site’s own',
+  theProgramsRulesAreAll: 'The program’s rules are all there is. Where they do not know something of this building, write rules for it.',
+  filesOfRules: 'Files of rules',
+  name: 'Name',
+  state: 'State',
+  isOn: (name: string | number) => `${name} is on`,
+  on: 'on',
+  off: 'off',
+  changed: 'Changed',
+  by: 'by',
+  change: 'Change',
+  open: 'Open',
+  deleteIt: (name: string | number) => `Delete ${name}`,
+  theFileIsDeletedAnd: 'The file is deleted, and all stored evidence is re-evaluated without it.',
+  rulesToo: (name: string | number) => `Rules ${name}`,
+  newRules: 'New rules',
+  nameOfTheFileOf: 'Name of the file of rules',
+  rulesYaml: 'Rules (YAML)',
+  tryThem: 'Try them',
+  saveDisabled: 'Save, disabled',
+  close: 'Close',
+  n1Rule: '1 rule',
+  rulesTooToo: (rules: string | number) => `${rules} rules`,
+  wouldChange: 'would change',
+  n1Device: '1 device',
+  devices: (devices: string | number) => `${devices} devices`,
+  whatWouldChange: 'What would change',
+  device: 'Device',
+  what: 'What',
+  now: 'Now',
+  then: 'Then',
+};
