@@ -49,13 +49,6 @@ type Acceptance struct {
 	Until  time.Time `json:"until" doc:"From then on it is open again"`
 }
 
-// NewAcceptance takes findings upon whoever says so.
-type NewAcceptance struct {
-	Findings []uint64  `json:"findings" minItems:"1" maxItems:"1000" nullable:"false" doc:"By their numbers"`
-	Reason   string    `json:"reason" minLength:"1" maxLength:"1000"`
-	Until    time.Time `json:"until" doc:"From then on they are open again"`
-}
-
 // FindingNumbers name findings.
 type FindingNumbers struct {
 	Findings []uint64 `json:"findings" minItems:"1" maxItems:"1000" nullable:"false" doc:"By their numbers"`

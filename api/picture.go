@@ -7,6 +7,18 @@ type Pictures struct {
 	Networks     []NetworkStanding `json:"networks" nullable:"false"`
 	Visits       []VisitCount      `json:"visits" nullable:"false" doc:"The last sweeps, the oldest first"`
 	Certificates []CertificateBand `json:"certificates" nullable:"false" doc:"How many certificates end when, the soonest first"`
+	Times        []TimeSpread      `json:"times" nullable:"false" doc:"How response times lie in each protocol, as the newest sweep saw it that is more than a check of a few addresses"`
+}
+
+// TimeSpread is how the median response times of the devices lie that answered in one protocol, in milliseconds.
+type TimeSpread struct {
+	Protocol string  `json:"protocol"`
+	Devices  int     `json:"devices"`
+	Least    float64 `json:"least" doc:"5th percentile"`
+	Low      float64 `json:"low" doc:"25th percentile"`
+	Middle   float64 `json:"middle" doc:"Median"`
+	High     float64 `json:"high" doc:"75th percentile"`
+	Most     float64 `json:"most" doc:"95th percentile"`
 }
 
 // NetworkStanding is how many devices of a network have each standing. A device of several networks counts in each.

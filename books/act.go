@@ -181,7 +181,7 @@ func (k *Books) proposeKeeping(ctx context.Context, a Acting) (p Proposal, err e
 	}
 	for _, f := range found {
 		if a.means(f.Devices[0], f.About) {
-			p.finding(f, a.Kind)
+			p.finding(f, a)
 		}
 	}
 	return p, nil
@@ -190,19 +190,19 @@ func (k *Books) proposeKeeping(ctx context.Context, a Acting) (p Proposal, err e
 func (k *Books) proposeFindings(ctx context.Context, a Acting) (p Proposal, err error) {
 	found, err := k.store.FindingsOf(ctx, a.Site, a.Findings)
 	for _, f := range found {
-		p.finding(f, a.Kind)
+		p.finding(f, a)
 	}
 	return p, err
 }
 
 // finding proposes to change one finding.
-func (p *Proposal) finding(f store.Found, kind string) {
+func (p *Proposal) finding(f store.Found, a Acting) {
 	step := store.Step{Name: f.Rule, Field: f.Rule, Was: string(f.State), Becomes: string(finding.Accepted), Finding: f.ID}
 	if len(f.On) > 0 {
 		step.Device, step.Name = f.On[0].ID, f.On[0].Name
 	}
-	already := f.State == finding.Accepted
-	if kind != ActAccept {
+	already := f.State == finding.Accepted && f.Accepted.Reason == a.Text && f.Accepted.Until.Equal(a.Until)
+	if a.Kind != ActAccept {
 		step.Field, step.Becomes, already = f.About, "confirmed", f.Confirmed != nil
 	}
 	switch {

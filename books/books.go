@@ -23,12 +23,13 @@ type Books struct {
 	rebuilding map[uint64]bool        // sites
 	ledgers    map[uint64]*sync.Mutex // of each site, held while its ledger is changed
 
-	certificates certificateCache
+	certificates perSweep[[]Certificate]
+	spreads      perSweep[[]ProtocolSpread]
 }
 
 // New gives the books of a store, in which devices are identified by rules and by those that sites have added.
 func New(st *store.Store, rules *identify.Rules) *Books {
-	return &Books{store: st, rules: rules, unjudged: make(chan struct{}, 1), rebuilding: map[uint64]bool{}, ledgers: map[uint64]*sync.Mutex{}, certificates: certificateCache{of: map[uint64]foundCertificates{}}}
+	return &Books{store: st, rules: rules, unjudged: make(chan struct{}, 1), rebuilding: map[uint64]bool{}, ledgers: map[uint64]*sync.Mutex{}}
 }
 
 // ErrBusy is returned where the ledger of a site is being computed anew.

@@ -2,6 +2,7 @@ package books
 
 import (
 	"context"
+	"maps"
 	"net/netip"
 	"slices"
 	"sync"
@@ -11,6 +12,7 @@ import (
 	"airdrift/core/ledger"
 	"airdrift/core/netrange"
 	"airdrift/core/report"
+	"airdrift/core/spread"
 	"airdrift/store"
 )
 
@@ -208,15 +210,32 @@ type Certificate struct {
 	Until  time.Time
 }
 
-// certificateCache keeps the certificates of each site until a sweep has ended since, as all devices are read for them.
-type certificateCache struct {
+// perSweep keeps what is read of all devices of a site until a sweep has ended since.
+type perSweep[T any] struct {
 	mu sync.Mutex // guards of, and has one at a time look
-	of map[uint64]foundCertificates
+	of map[uint64]asOf[T]
 }
 
-type foundCertificates struct {
+type asOf[T any] struct {
 	sweep uint64 // the newest there was
-	list  []Certificate
+	value T
+}
+
+// get gives what is kept of a site as of its newest sweep, or has it looked for.
+func (c *perSweep[T]) get(site, newest uint64, look func() (T, error)) (T, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if known, is := c.of[site]; is && known.sweep == newest {
+		return known.value, nil
+	}
+	value, err := look()
+	if err == nil {
+		if c.of == nil {
+			c.of = map[uint64]asOf[T]{}
+		}
+		c.of[site] = asOf[T]{newest, value}
+	}
+	return value, err
 }
 
 // Certificates gives the certificates that devices of a site show, in the order in which they end, as of the newest sweep.
@@ -225,28 +244,45 @@ func (k *Books) Certificates(ctx context.Context, site uint64) ([]Certificate, e
 	if err != nil || len(sweeps) == 0 {
 		return nil, err
 	}
-	newest := sweeps[len(sweeps)-1].ID
-	k.certificates.mu.Lock()
-	defer k.certificates.mu.Unlock()
-	if known := k.certificates.of[site]; known.sweep == newest {
-		return known.list, nil
-	}
-	var list []Certificate
-	err = k.store.EachDevice(ctx, site, func(d ledger.Device) error {
-		for _, it := range d.Items {
-			if it.Key != evidence.KeyTLSUntil {
-				continue
+	return k.certificates.get(site, sweeps[len(sweeps)-1].ID, func() (list []Certificate, err error) {
+		err = k.store.EachDevice(ctx, site, func(d ledger.Device) error {
+			for _, it := range d.Items {
+				if it.Key != evidence.KeyTLSUntil {
+					continue
+				}
+				if until, err := time.Parse(time.RFC3339, it.Value); err == nil {
+					list = append(list, Certificate{d.ID, NameOf(d), it.Port, until})
+				}
 			}
-			if until, err := time.Parse(time.RFC3339, it.Value); err == nil {
-				list = append(list, Certificate{d.ID, NameOf(d), it.Port, until})
+			return nil
+		})
+		slices.SortStableFunc(list, func(a, b Certificate) int { return a.Until.Compare(b.Until) })
+		return list, err
+	})
+}
+
+// ProtocolSpread is how the devices' median response times in one protocol lie, in milliseconds.
+type ProtocolSpread struct {
+	Protocol string
+	spread.Spread
+}
+
+// Spreads gives how response times lie in each protocol that a sweep has timed, the one that most devices answered in first.
+func (k *Books) Spreads(ctx context.Context, site, sweep uint64) ([]ProtocolSpread, error) {
+	return k.spreads.get(site, sweep, func() (list []ProtocolSpread, err error) {
+		times, err := k.store.AllTimes(ctx, sweep)
+		medians := map[string][]float64{}
+		for _, of := range times {
+			for _, t := range of {
+				if t.Answers > 0 {
+					medians[t.Protocol] = append(medians[t.Protocol], evidence.Milliseconds(t.Median))
+				}
 			}
 		}
-		return nil
+		for _, protocol := range slices.Sorted(maps.Keys(medians)) {
+			list = append(list, ProtocolSpread{protocol, spread.Of(medians[protocol])})
+		}
+		slices.SortStableFunc(list, func(a, b ProtocolSpread) int { return b.Count - a.Count })
+		return list, err
 	})
-	if err != nil {
-		return nil, err
-	}
-	slices.SortStableFunc(list, func(a, b Certificate) int { return a.Until.Compare(b.Until) })
-	k.certificates.of[site] = foundCertificates{newest, list}
-	return list, nil
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"airdrift/core/evidence"
 	"airdrift/core/finding"
 	"airdrift/core/identify"
 	"airdrift/core/ledger"
@@ -76,8 +77,8 @@ func (k *Books) Report(ctx context.Context, q ReportQuery) (r report.Report, err
 	if r.Findings, err = k.findingsAt(ctx, q); err != nil {
 		return r, err
 	}
-	if q.Extract != "" {
-		return r, k.addTimes(ctx, sweeps, r.Devices)
+	if err := k.addTimes(ctx, sweeps, r.Devices); err != nil || q.Extract != "" {
+		return r, err
 	}
 	return r, k.addSite(ctx, &r, site, sweeps, devices, q)
 }
@@ -242,7 +243,7 @@ func (k *Books) addTimes(ctx context.Context, sweeps []store.Sweep, devices []re
 				continue
 			}
 			for _, t := range times {
-				ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+				ms := evidence.Milliseconds
 				devices[i].Times = append(devices[i].Times, report.Times{Protocol: t.Protocol, Answers: t.Answers, Lost: t.Lost, Median: ms(t.Median), Most: ms(t.Most), Worst: ms(t.Worst)})
 			}
 		}

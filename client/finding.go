@@ -44,12 +44,6 @@ func (c *Client) CountFindings(ctx context.Context, site uint64, q FindingQuery)
 	return all[api.FindingCount](ctx, c, sitePath(site, "/findings/counts?"+q.values().Encode()))
 }
 
-// AcceptFindings takes findings upon whoever says so.
-func (c *Client) AcceptFindings(ctx context.Context, site uint64, how api.NewAcceptance) error {
-	_, err := do[struct{}](ctx, c, http.MethodPost, sitePath(site, "/findings/accept"), how)
-	return err
-}
-
 // ReopenFindings takes the acceptance of findings back.
 func (c *Client) ReopenFindings(ctx context.Context, site uint64, numbers []uint64) error {
 	_, err := do[struct{}](ctx, c, http.MethodPost, sitePath(site, "/findings/reopen"), api.FindingNumbers{Findings: numbers})

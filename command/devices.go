@@ -43,6 +43,7 @@ func (p Program) devicesCommand() *cli.Command {
 			&cli.StringFlag{Name: "text", Usage: "only devices of which these `WORDS` are known"},
 			&cli.StringFlag{Name: "sort", Usage: "`COLUMN` to sort by: address, name, kind, vendor, standing, lastSeen, ...", Value: "address"},
 			&cli.BoolFlag{Name: "descend", Usage: "sort downwards"},
+			&cli.StringSliceFlag{Name: "columns", Usage: "only these `COLUMNS`, such as address,name,firmware; those of the view where it has some"},
 			&cli.BoolFlag{Name: "expect-none", Usage: "exit with 3 where there is such a device"},
 			watchFlag(),
 		},
@@ -64,14 +65,18 @@ func (p Program) devicesCommand() *cli.Command {
 				Service: c.StringSlice("service"), Group: c.StringSlice("group"), Network: c.StringSlice("network"), Responsible: c.StringSlice("responsible"), Severity: c.String("severity"), View: c.String("view"), Strength: c.Int("strength"),
 				Contested: c.Bool("contested"), Trait: c.String("trait"), Text: c.String("text"), Sort: c.String("sort"), Descend: c.Bool("descend"),
 			}
+			columns, err := columnsOf(ctx, cl, site.ID, c.StringSlice("columns"), query.View)
+			if err != nil {
+				return err
+			}
 			if c.Bool("watch") {
-				return p.watchDevices(ctx, cl, site, query)
+				return p.watchDevices(ctx, cl, site, query, columns)
 			}
 			list, err := allDevices(ctx, cl, site.ID, query)
 			if err != nil {
 				return err
 			}
-			if err := p.writeDevices(c.String("output"), list); err != nil {
+			if err := write(p.Out, c.String("output"), devicesGrid(list, columns), list); err != nil {
 				return err
 			}
 			if c.Bool("expect-none") && len(list) > 0 {
@@ -102,23 +107,97 @@ func allDevices(ctx context.Context, cl *client.Client, site uint64, q client.De
 	}
 }
 
-func (p Program) writeDevices(form string, list []api.DeviceLine) error {
-	return write(p.Out, form, devicesGrid(list), list)
+// deviceColumn is a column of a list of devices: what it is called where columns are chosen, its heading, and what it holds.
+type deviceColumn struct {
+	name, heading string
+	of            func(api.DeviceLine) any
 }
 
-func devicesGrid(list []api.DeviceLine) grid {
-	g := grid{headings: []string{"No|id", "Address|addresses", "Name", "Kind", "Standing", "Vendor", "Model", "MAC", "Last seen", "Presence", "Flags|traits"}}
+// deviceColumns are the columns there are, in their order.
+var deviceColumns = []deviceColumn{
+	{"number", "No|id", func(d api.DeviceLine) any { return d.ID }},
+	{"address", "Address|addresses", addressCell},
+	{"name", "Name", func(d api.DeviceLine) any { return d.Name }},
+	{"kind", "Kind", func(d api.DeviceLine) any { return d.Kind }},
+	{"strength", "Strength", func(d api.DeviceLine) any { return d.Strength }},
+	{"standing", "Standing", func(d api.DeviceLine) any { return d.Standing }},
+	{"vendor", "Vendor", func(d api.DeviceLine) any { return d.Vendor }},
+	{"model", "Model", func(d api.DeviceLine) any { return d.Model }},
+	{"os", "System|os", func(d api.DeviceLine) any { return d.OS }},
+	{"firmware", "Firmware", func(d api.DeviceLine) any { return d.Firmware }},
+	{"mac", "MAC", func(d api.DeviceLine) any { return d.MAC }},
+	{"firstSeen", "First seen", func(d api.DeviceLine) any { return at(d.FirstSeen) }},
+	{"lastSeen", "Last seen", func(d api.DeviceLine) any { return at(d.LastSeen) }},
+	{"presence", "Presence", func(d api.DeviceLine) any { return d.Presence }},
+	{"group", "Group", func(d api.DeviceLine) any { return d.Group }},
+	{"traits", "Flags|traits", func(d api.DeviceLine) any { return strings.Join(d.Traits, ", ") }},
+}
+
+// usualColumns are those that are shown where nobody has chosen.
+var usualColumns = []string{"number", "address", "name", "kind", "standing", "vendor", "model", "mac", "lastSeen", "presence", "traits"}
+
+// columnsOf gives the columns that are shown: those that are named, or those of a saved view, or the usual ones.
+func columnsOf(ctx context.Context, cl *client.Client, site uint64, named []string, view string) ([]string, error) {
+	for _, name := range named {
+		if !slices.ContainsFunc(deviceColumns, func(c deviceColumn) bool { return c.name == name }) {
+			return nil, wrongUse("--columns: there is no column %q: want some of %s", name, strings.Join(columnNames(), ", "))
+		}
+	}
+	if len(named) > 0 || view == "" {
+		return named, nil
+	}
+	views, err := cl.Views(ctx, site, "view")
+	for _, v := range views {
+		if v.Name == view {
+			return v.Columns, err
+		}
+	}
+	return nil, err // the service says that there is no such view
+}
+
+func columnNames() (names []string) {
+	for _, c := range deviceColumns {
+		names = append(names, c.name)
+	}
+	return names
+}
+
+func (p Program) writeDevices(form string, list []api.DeviceLine) error {
+	return write(p.Out, form, devicesGrid(list, nil), list)
+}
+
+// devicesGrid has devices with some columns; with the usual ones where none is named.
+func devicesGrid(list []api.DeviceLine, named []string) (g grid) {
+	if len(named) == 0 {
+		named = usualColumns
+	}
+	var columns []deviceColumn
+	for _, c := range deviceColumns {
+		if slices.Contains(named, c.name) {
+			columns = append(columns, c)
+			g.headings = append(g.headings, c.heading)
+		}
+	}
 	for _, d := range list {
-		addrs := several(d.Addrs)
-		if len(d.Addrs) == 0 && d.Unit != "" {
-			addrs = cell{d.Unit, d.Unit}
+		row := make([]any, len(columns))
+		for i, c := range columns {
+			row[i] = c.of(d)
 		}
-		if d.Contested {
-			addrs.shown += " (shared)"
-		}
-		g.add(strconv.FormatUint(d.ID, 10), addrs, d.Name, d.Kind, d.Standing, d.Vendor, d.Model, d.MAC, at(d.LastSeen), d.Presence, strings.Join(d.Traits, ", "))
+		g.add(row...)
 	}
 	return g
+}
+
+// addressCell holds where a device is reached, or behind what it is.
+func addressCell(d api.DeviceLine) any {
+	addrs := several(d.Addrs)
+	if len(d.Addrs) == 0 && d.Unit != "" {
+		addrs = cell{d.Unit, d.Unit}
+	}
+	if d.Contested {
+		addrs.shown += " (shared)"
+	}
+	return addrs
 }
 
 // shortList writes the first of a list of addresses, and how many there are besides.

@@ -213,10 +213,11 @@ func (p Program) acceptFindings(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := cl.AcceptFindings(ctx, site.ID, api.NewAcceptance{Findings: numbers, Reason: c.String("reason"), Until: until}); err != nil {
+	act, err := cl.Act(ctx, site.ID, api.NewAct{Kind: "accept", Findings: numbers, Text: c.String("reason"), Until: &until})
+	if err != nil {
 		return err
 	}
-	fmt.Fprintf(p.Err, "Accepted until %s: %s.\n", until.Format(time.DateOnly), counted(len(numbers), "finding"))
+	fmt.Fprintf(p.Err, "Accepted until %s: %s. To undo it: airdrift devices undo %d\n", until.Format(time.DateOnly), counted(act.Count, "finding"), act.ID)
 	return nil
 }
 

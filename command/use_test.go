@@ -168,7 +168,7 @@ func useFindings(t *testing.T, use func(args ...string) (out, errs string, code 
 	expect(0, "To do", "findings", "show", number)
 	expect(2, "is no number of a finding", "findings", "show", "first")
 	expect(2, "is no day", "findings", "accept", number, "--reason", "a loan", "--until", "soon")
-	expect(0, "Accepted until 2032-01-01: 1 finding.", "findings", "accept", number, "--reason", "a loan", "--until", "2032-01-01")
+	expect(0, "Accepted until 2032-01-01: 1 finding. To undo it: airdrift devices undo ", "findings", "accept", number, "--reason", "a loan", "--until", "2032-01-01")
 	expect(0, "a loan", "findings", "show", number)
 	expect(3, "there is 1 finding of severity critical or worse", "findings", "--fail-on", "critical")
 	expect(0, "No longer accepted: 1 finding.", "findings", "reopen", number)

@@ -104,7 +104,7 @@ func every(ctx context.Context, interval time.Duration, now func() screen, read 
 }
 
 // watchDevices keeps the first devices of a list on the terminal.
-func (p Program) watchDevices(ctx context.Context, cl *client.Client, site api.Site, q client.DeviceQuery) error {
+func (p Program) watchDevices(ctx context.Context, cl *client.Client, site api.Site, q client.DeviceQuery, columns []string) error {
 	return p.onScreen(ctx, func(ctx context.Context, now func() screen) error {
 		return every(ctx, drawEvery, now, func() (string, string, error) {
 			s := now()
@@ -114,7 +114,7 @@ func (p Program) watchDevices(ctx context.Context, cl *client.Client, site api.S
 				return "", "", err
 			}
 			title := fmt.Sprintf("%s: %d devices, %s. Ctrl-C ends.", visible(site.Name, false), list.Counted(), time.Now().Format(time.TimeOnly))
-			return title, tableText(devicesGrid(list.Items), s.width, colourful(p.Out)), nil
+			return title, tableText(devicesGrid(list.Items, columns), s.width, colourful(p.Out)), nil
 		})
 	})
 }

@@ -2,6 +2,7 @@ package console_test
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -92,6 +93,21 @@ func dropSession(ctx context.Context, t *chromedp.Target) (chromedp.Void, error)
 	return chromedp.Void{}, err
 }
 
+// place is where a button is that says text, as the browser is asked for it.
+func place(text string) string {
+	return fmt.Sprintf(`JSON.stringify(document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue?.getBoundingClientRect().y)`, button(text))
+}
+
+// remember keeps where a button is, once it is at rest, for notMoved.
+func remember(text string) action {
+	return until(fmt.Sprintf(`(() => { const before = window.placeBefore; window.placeBefore = %s; return before !== undefined && before === window.placeBefore; })()`, place(text)))
+}
+
+// notMoved waits until something is said, and a button is where remember found it while it is: whoever is about to press it hits it.
+func notMoved(text, said string) action {
+	return until(fmt.Sprintf("document.body.innerText.includes(%q) && window.placeBefore === %s", said, place(text)))
+}
+
 // TestConnectionLost pulls the cable while somebody types: what is known and what was typed stays, failure is told and mended by itself, and a session that has
 // ended is renewed over the page.
 func TestConnectionLost(t *testing.T) {
@@ -112,8 +128,8 @@ func TestConnectionLost(t *testing.T) {
 	h.do("a session that has ended", dropSession, has("The session has ended"))
 	h.accessible("a session that has ended")
 	h.do("renewed", fill("Password", h.Password), click("Sign in"), until(`!document.body.innerText.includes("The session has ended")`), until(typed))
-	h.do("a sweep", click("Start"), has("Stop, and keep what was seen"))
-	h.do("the cable pulled meanwhile", act(c.pull), has("Connection lost, reconnecting"))
+	h.do("a sweep", click("Start"), has("Stop, and keep what was seen"), remember("Stop, and keep what was seen"))
+	h.do("the cable pulled meanwhile", act(c.pull), has("Connection lost, reconnecting"), notMoved("Stop, and keep what was seen", "it is as of"))
 	h.do("and put in again", c.becomes(whole), until(`!document.body.innerText.includes("Connection lost")`))
 	h.do("stopped", click("Stop, and keep what was seen"), has("Compared with what was known before"))
 	h.do("a page whose code does not come", act(c.pull), click("Firmware"), has("it is as of"))

@@ -127,7 +127,7 @@ func (s *Service) acting(ctx context.Context, site uint64, body api.NewAct) (a b
 		if err := checkUntil(body.Until); err != nil {
 			return a, err
 		}
-		a.Until = body.Until.UTC()
+		a.Until = body.Until.UTC().Truncate(time.Microsecond) // as the database keeps it
 	}
 	for _, line := range body.Lines {
 		if a.Lines == nil {

@@ -3,7 +3,6 @@ package service
 import (
 	"bytes"
 	"context"
-	"errors"
 	"log/slog"
 	"net/http"
 	"slices"
@@ -36,10 +35,6 @@ func (s *Service) registerFindings(humaAPI huma.API) {
 		OperationID: "export-findings", Method: http.MethodGet, Path: "/api/v1/sites/{site}/findings.csv", Summary: "Findings as CSV",
 		Tags: []string{"findings"}, Extensions: exports(Look),
 	}, s.exportFindings)
-	huma.Register(humaAPI, huma.Operation{
-		OperationID: "accept-findings", Method: http.MethodPost, Path: "/api/v1/sites/{site}/findings/accept", Summary: "Accept findings until a day, with a reason; all or none",
-		DefaultStatus: http.StatusNoContent, Tags: []string{"findings"}, Extensions: needs(Sweep),
-	}, s.acceptFindings)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "reopen-findings", Method: http.MethodPost, Path: "/api/v1/sites/{site}/findings/reopen", Summary: "Take the acceptance of findings back; all or none",
 		DefaultStatus: http.StatusNoContent, Tags: []string{"findings"}, Extensions: needs(Sweep),
@@ -196,26 +191,6 @@ func (s *Service) exportFindings(ctx context.Context, in *FindingsInput) (*huma.
 		})
 	}
 	return csvResponse("findings.csv", []string{"No", "Severity", "State", "Rule", "Finding", "What is so", "What to do", "Devices", "Addresses", "Names", "Since", "Evidence"}, rows), nil
-}
-
-func (s *Service) acceptFindings(ctx context.Context, in *struct {
-	SiteInput
-	Body api.NewAcceptance
-}) (*struct{}, error) {
-	now := time.Now().UTC()
-	remark(ctx, "%d until %s: %s", len(in.Body.Findings), in.Body.Until.Format(time.DateOnly), in.Body.Reason)
-	if strings.TrimSpace(in.Body.Reason) == "" {
-		return nil, problem(ctx, refuse(http.StatusUnprocessableEntity, "reason: say why it is accepted"))
-	}
-	if err := checkUntil(&in.Body.Until); err != nil {
-		return nil, problem(ctx, err)
-	}
-	how := finding.Acceptance{By: personOf(ctx).name, At: now, Reason: in.Body.Reason, Until: in.Body.Until.UTC()}
-	err := s.store.AcceptFindings(ctx, in.Site, unique(in.Body.Findings), how)
-	if errors.Is(err, store.ErrNotOpen) {
-		err = refuse(http.StatusConflict, "%v", err)
-	}
-	return nil, problem(ctx, err)
 }
 
 // maxAccepted is for how many years at most a finding is accepted.

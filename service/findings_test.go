@@ -82,32 +82,46 @@ func TestFindings(t *testing.T) {
 		t.Errorf("%+v, %v", counts, err)
 	}
 
-	how := api.NewAcceptance{Findings: []uint64{first.ID, open[1].ID, first.ID}, Reason: "on loan", Until: time.Now().AddDate(0, 1, 0)}
+	until := func(years, months, days int) *time.Time { at := time.Now().AddDate(years, months, days); return &at }
+	how := api.NewAct{Kind: "accept", Findings: []uint64{first.ID, open[1].ID, first.ID}, Text: "on loan", Until: until(0, 1, 0)}
 	for _, tt := range []struct {
 		what   string
-		change func(*api.NewAcceptance)
+		change func(*api.NewAct)
 		status int
 		says   string
 	}{
-		{"a day that has passed", func(a *api.NewAcceptance) { a.Until = time.Now().AddDate(0, 0, -1) }, 422, "until: "},
-		{"a day in a lifetime", func(a *api.NewAcceptance) { a.Until = time.Now().AddDate(40, 0, 0) }, 422, "at most 10 years"},
-		{"no reason", func(a *api.NewAcceptance) { a.Reason = " " }, 422, "reason: "},
-		{"one that is not there", func(a *api.NewAcceptance) { a.Findings = append(a.Findings, 99999) }, 404, "not found"},
-		{"none", func(a *api.NewAcceptance) { a.Findings = []uint64{} }, 422, "findings"},
+		{"a day that has passed", func(a *api.NewAct) { a.Until = until(0, 0, -1) }, 422, "until: "},
+		{"a day in a lifetime", func(a *api.NewAct) { a.Until = until(40, 0, 0) }, 422, "at most 10 years"},
+		{"no reason", func(a *api.NewAct) { a.Text = " " }, 422, "text: say why"},
+		{"one that is not there", func(a *api.NewAct) { a.Findings = append(a.Findings, 99999) }, 404, "not found"},
+		{"no day", func(a *api.NewAct) { a.Until = nil }, 422, "until: "},
+		{"a filter of rules that there are not", func(a *api.NewAct) { a.Findings, a.Filter = nil, "rule=none" }, 422, "no device or finding is meant"},
 	} {
 		wrong := how
 		wrong.Findings = slices.Clone(how.Findings)
 		tt.change(&wrong)
-		wantProblem(t, tt.what, s.Client.AcceptFindings(ctx, site, wrong), tt.status, tt.says)
+		_, err := s.Client.Act(ctx, site, wrong)
+		wantProblem(t, tt.what, err, tt.status, tt.says)
 	}
 	if accepted := findings(client.FindingQuery{States: []string{"accepted"}}); len(accepted) != 0 {
 		t.Fatalf("what was refused was accepted: %+v", accepted)
 	}
-	if err := s.Client.AcceptFindings(ctx, site, how); err != nil {
+	if _, err := s.Client.Act(ctx, site, how); err != nil {
+		t.Fatal(err)
+	}
+	_, err = s.Client.Act(ctx, site, how)
+	wantProblem(t, "the same again", err, 422, "it is so already")
+	longer := how
+	longer.Until = until(1, 0, 0)
+	extended, err := s.Client.Act(ctx, site, longer)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Client.UndoAct(ctx, extended.ID); err != nil {
 		t.Fatal(err)
 	}
 	accepted := findings(client.FindingQuery{States: []string{"accepted"}})
-	if len(accepted) != 2 || accepted[0].Accepted == nil || accepted[0].Accepted.Reason != "on loan" || accepted[0].Accepted.By == "" {
+	if len(accepted) != 2 || accepted[0].Accepted == nil || accepted[0].Accepted.Reason != "on loan" || accepted[0].Accepted.Until.After(*until(0, 2, 0)) || accepted[0].Accepted.By == "" {
 		t.Fatalf("%+v", accepted)
 	}
 	sweepOf(t, s, "10.40.1.20-10.40.1.24")

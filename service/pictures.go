@@ -54,8 +54,27 @@ func (s *Service) getPictures(ctx context.Context, in *SiteInput) (*struct{ Body
 	for _, v := range visits {
 		out.Visits = append(out.Visits, api.VisitCount{Sweep: v.Sweep.ID, Began: v.Sweep.Began, Seen: v.Seen, Unmanaged: v.Unmanaged})
 	}
-	out.Certificates, err = s.certificateBands(ctx, in.Site, time.Now())
+	if out.Certificates, err = s.certificateBands(ctx, in.Site, time.Now()); err != nil {
+		return nil, problem(ctx, err)
+	}
+	out.Times, err = s.timeSpreads(ctx, in.Site)
 	return &struct{ Body api.Pictures }{out}, problem(ctx, err)
+}
+
+// shownProtocols is of how many protocols it is shown how response times lie.
+const shownProtocols = 10
+
+func (s *Service) timeSpreads(ctx context.Context, site uint64) ([]api.TimeSpread, error) {
+	out := []api.TimeSpread{}
+	sweep, err := s.sweepForTimes(ctx, TimesInput{SiteInput: SiteInput{site}})
+	if err != nil || sweep.ID == 0 {
+		return out, err
+	}
+	spreads, err := s.books.Spreads(ctx, site, sweep.ID)
+	for _, p := range spreads[:min(len(spreads), shownProtocols)] {
+		out = append(out, api.TimeSpread{Protocol: p.Protocol, Devices: p.Count, Least: p.Least, Low: p.Low, Middle: p.Middle, High: p.High, Most: p.Most})
+	}
+	return out, err
 }
 
 func (s *Service) certificateBands(ctx context.Context, site uint64, now time.Time) ([]api.CertificateBand, error) {

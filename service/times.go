@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -120,8 +119,7 @@ func (s *Service) sweepForTimes(ctx context.Context, in TimesInput) (store.Sweep
 }
 
 func toTimes(t evidence.Times) api.Times {
-	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
-	return api.Times{Answers: t.Answers, Lost: t.Lost, Median: ms(t.Median), Most: ms(t.Most), Worst: ms(t.Worst)}
+	return api.Times{Answers: t.Answers, Lost: t.Lost, Median: evidence.Milliseconds(t.Median), Most: evidence.Milliseconds(t.Most), Worst: evidence.Milliseconds(t.Worst)}
 }
 
 func toDeviceTimes(d store.DeviceTimes) api.DeviceTimes {

@@ -180,17 +180,6 @@ func (s *Store) Finding(ctx context.Context, id uint64) (Found, uint64, error) {
 // ErrNotOpen is returned where a finding to be accepted is closed.
 var ErrNotOpen = errors.New("it is closed: there is nothing to accept")
 
-// AcceptFindings takes findings of a site upon somebody. It is all or nothing: where one is closed it gives ErrNotOpen.
-func (s *Store) AcceptFindings(ctx context.Context, site uint64, ids []uint64, how finding.Acceptance) error {
-	return s.changeFindings(ctx, site, ids, func(f *finding.Finding) error {
-		if f.State == finding.Closed {
-			return ErrNotOpen
-		}
-		f.State, f.Accepted = finding.Accepted, &how
-		return nil
-	})
-}
-
 // ReopenFindings takes the acceptance of findings of a site back.
 func (s *Store) ReopenFindings(ctx context.Context, site uint64, ids []uint64) error {
 	return s.changeFindings(ctx, site, ids, func(f *finding.Finding) error {

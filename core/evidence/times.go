@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"airdrift/core/spread"
 )
 
 // Times is how long a device took over its answers in one protocol, in one visit: from the question's leaving to the beginning of the
@@ -31,15 +33,17 @@ func TimesOf(protocol string, answers []time.Duration, count, lost int) Times {
 		return t
 	}
 	slices.Sort(answers)
-	at := func(share float64) time.Duration { return answers[int(math.Ceil(share*float64(len(answers))))-1] }
-	t.Median, t.Most, t.Worst = at(0.5), at(0.95), answers[len(answers)-1]
+	t.Median, t.Most, t.Worst = spread.Share(answers, 0.5), spread.Share(answers, 0.95), answers[len(answers)-1]
 	return t
 }
+
+// Milliseconds gives a time in milliseconds, down to a thousandth of one.
+func Milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // String writes times as the value of a fact: the protocol, how many answers and losses, and median, 95th percentile and longest in
 // milliseconds.
 func (t Times) String() string {
-	ms := func(d time.Duration) string { return strconv.FormatFloat(float64(d.Microseconds())/1000, 'f', -1, 64) }
+	ms := func(d time.Duration) string { return strconv.FormatFloat(Milliseconds(d), 'f', -1, 64) }
 	return fmt.Sprintf("%s %d %d %s %s %s", t.Protocol, t.Answers, t.Lost, ms(t.Median), ms(t.Most), ms(t.Worst))
 }
 

@@ -5,10 +5,12 @@ import (
 	"maps"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"airdrift/core/finding"
+	"airdrift/core/spread"
 	"airdrift/core/wording"
 )
 
@@ -20,6 +22,7 @@ type block struct {
 	figures []figure
 	bars    *bars
 	cells   *cells
+	spreads *spreads
 	table   *table
 }
 
@@ -51,6 +54,20 @@ type cells struct {
 type count struct {
 	state Cell
 	label string
+}
+
+// spreads are a picture of how values lie, on one logarithmic scale.
+type spreads struct {
+	title, text string
+	of          string // what is counted
+	middle      string
+	scale       spread.Scale
+	rows        []spreadRow
+}
+
+type spreadRow struct {
+	label string
+	spread.Spread
 }
 
 // date is a time of which the day alone is shown.
@@ -224,6 +241,40 @@ func (w *writer) pictures() {
 	if w.Extract == "" {
 		w.overTime()
 	}
+	w.timesPicture()
+}
+
+// timesPicture shows how long devices take in each protocol, in which most of them answered first.
+func (w *writer) timesPicture() {
+	medians := map[string][]float64{}
+	for _, d := range w.Devices {
+		for _, t := range d.Times {
+			if t.Answers > 0 {
+				medians[t.Protocol] = append(medians[t.Protocol], t.Median)
+			}
+		}
+	}
+	p := &spreads{title: w.say("times-picture"), text: w.say("times-text"), of: w.say("devices"), middle: w.say("median")}
+	var all []spread.Spread
+	for _, protocol := range slices.Sorted(maps.Keys(medians)) {
+		p.rows = append(p.rows, spreadRow{protocol, spread.Of(medians[protocol])})
+	}
+	slices.SortStableFunc(p.rows, func(a, b spreadRow) int { return b.Count - a.Count })
+	p.rows = p.rows[:min(len(p.rows), mostBars)]
+	for _, row := range p.rows {
+		all = append(all, row.Spread)
+	}
+	if p.scale = spread.ScaleOf(all); len(p.rows) > 0 {
+		w.add(block{spreads: p})
+	}
+}
+
+// milliseconds writes a time in milliseconds without what nobody would call a difference.
+func milliseconds(ms float64) string {
+	if ms >= 100 {
+		return strconv.FormatFloat(ms, 'f', 0, 64) + " ms"
+	}
+	return strconv.FormatFloat(ms, 'g', 3, 64) + " ms"
 }
 
 // shownStates are the states of cells in the order of their legend.

@@ -46,6 +46,7 @@ type shownBlock struct {
 	Figures []shownFigure
 	Bars    *shownBars
 	Cells   *shownCells
+	Spreads *shownSpreads
 	Table   *shownTable
 }
 
@@ -77,6 +78,26 @@ type shownCells struct {
 	Cells       []Cell
 }
 
+type shownSpreads struct {
+	Title, Text, Of, Middle string
+	Marks                   []shownMark
+	Rows                    []shownSpread
+}
+
+// shownMark is a place on a scale, in percent, and what is there.
+type shownMark struct {
+	At    float64
+	Label string
+}
+
+// shownSpread is how values lie: where the picture begins and how long its parts are, in percent.
+type shownSpread struct {
+	Label                          string
+	Count                          int
+	Whisker, Long, Box, Wide, Tick float64
+	Middle                         string
+}
+
 type shownTable struct {
 	Headings []string
 	Weights  []string // widths in percent
@@ -95,6 +116,7 @@ func WriteHTML(out io.Writer, r Report, language string, paper Paper) error {
 			one.Figures = append(one.Figures, shownFigure{f.value, f.label})
 		}
 		one.Bars = b.bars.shown()
+		one.Spreads = b.spreads.shown()
 		if b.cells != nil {
 			one.Cells = &shownCells{Title: b.cells.title, Text: b.cells.text, Cells: b.cells.cells}
 			for _, c := range b.cells.legend {
@@ -129,6 +151,23 @@ func (p *bars) shown() *shownBars {
 			}
 		}
 		out.Bars = append(out.Bars, one)
+	}
+	return out
+}
+
+func (p *spreads) shown() *shownSpreads {
+	if p == nil {
+		return nil
+	}
+	out := &shownSpreads{Title: p.title, Text: p.text, Of: p.of, Middle: p.middle}
+	at := func(value float64) float64 { return 100 * p.scale.Place(value) }
+	for _, mark := range p.scale.Marks() {
+		out.Marks = append(out.Marks, shownMark{at(mark), milliseconds(mark)})
+	}
+	for _, row := range p.rows {
+		out.Rows = append(out.Rows, shownSpread{
+			Label: row.label, Count: row.Count, Whisker: at(row.Least), Long: at(row.Most) - at(row.Least), Box: at(row.Low), Wide: at(row.High) - at(row.Low), Tick: at(row.Middle), Middle: milliseconds(row.Middle),
+		})
 	}
 	return out
 }

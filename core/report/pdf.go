@@ -177,6 +177,8 @@ func (w *paperWriter) block(b block, next []block) {
 		w.bars(b.bars)
 	case b.cells != nil:
 		w.cells(b.cells)
+	case b.spreads != nil:
+		w.spreads(b.spreads)
 	case b.table != nil:
 		w.table(b.table)
 	}
@@ -245,6 +247,44 @@ func (w *paperWriter) bars(p *bars) {
 		w.SetX(margin + w.width - number)
 		w.CellFormat(number, high, fmt.Sprint(total(b.values)), "", 1, "R", false, 0, "")
 	}
+}
+
+func (w *paperWriter) spreads(p *spreads) {
+	const high, label, number, end = 4.6, 42.0, 18.0, 4.0
+	w.room(18 + high*float64(len(p.rows)))
+	w.Ln(2)
+	w.SetFont("go", "B", bodySize)
+	w.CellFormat(w.width, 5, p.title, "", 1, "L", false, 0, "")
+	w.SetFont("go", "", rowSize)
+	from, long := margin+label, w.width-label-2*number-end
+	x := func(value float64) float64 { return from + long*p.scale.Place(value) }
+	top := w.GetY()
+	for _, mark := range p.scale.Marks() {
+		w.SetXY(x(mark)-10, top)
+		w.CellFormat(20, 4, milliseconds(mark), "", 0, "C", false, 0, "")
+	}
+	w.SetXY(margin+w.width-2*number, top)
+	w.CellFormat(number, 4, p.middle, "", 0, "R", false, 0, "")
+	w.CellFormat(number, 4, p.of, "", 1, "R", false, 0, "")
+	w.SetDrawColor(200, 204, 208)
+	w.SetLineWidth(0.1)
+	for _, mark := range p.scale.Marks() {
+		w.Line(x(mark), top+4, x(mark), top+4+high*float64(len(p.rows)))
+	}
+	for _, row := range p.rows {
+		w.CellFormat(label, high, clip(row.label, 30), "", 0, "L", false, 0, "")
+		y := w.GetY()
+		w.ink("set aside")
+		w.Rect(x(row.Least), y+high/2-0.3, max(0.4, x(row.Most)-x(row.Least)), 0.6, "F")
+		w.ink("managed")
+		w.Rect(x(row.Low), y+0.9, max(0.8, x(row.High)-x(row.Low)), high-1.8, "F")
+		w.SetFillColor(20, 22, 24)
+		w.Rect(x(row.Middle)-0.25, y+0.6, 0.5, high-1.2, "F")
+		w.SetX(margin + w.width - 2*number)
+		w.CellFormat(number, high, milliseconds(row.Middle), "", 0, "R", false, 0, "")
+		w.CellFormat(number, high, fmt.Sprint(row.Count), "", 1, "R", false, 0, "")
+	}
+	w.line(p.text, "", rowSize)
 }
 
 func (w *paperWriter) cells(p *cells) {

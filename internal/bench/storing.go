@@ -29,9 +29,11 @@ import (
 const many = 100_000
 
 // manySightings makes sightings as a sweep of a very large site gives them.
-func manySightings(began time.Time) []evidence.Sighting {
-	sightings := make([]evidence.Sighting, many)
-	for i := range uint32(many) {
+func manySightings(began time.Time) []evidence.Sighting { return someSightings(began, many) }
+
+func someSightings(began time.Time, devices uint32) []evidence.Sighting {
+	sightings := make([]evidence.Sighting, devices)
+	for i := range devices {
 		mac := hwaddr.MAC{0x00, 0x00, 0x01, byte(i >> 16), byte(i >> 8), byte(i)}
 		sightings[i] = evidence.Sighting{
 			Addr: netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), MAC: mac, Answered: true, Whole: true, FirstAt: began, Items: facts(mac.String()),
@@ -197,6 +199,10 @@ func listPage() (float64, error) {
 
 // fillLedger enters a sweep of 100,000 sightings into a site's ledger.
 func fillLedger(ctx context.Context, dsn string) (uint64, error) {
+	return fillLedgerWith(ctx, dsn, many)
+}
+
+func fillLedgerWith(ctx context.Context, dsn string, devices uint32) (uint64, error) {
 	st, err := store.Open(ctx, dsn)
 	if err != nil {
 		return 0, err
@@ -206,7 +212,7 @@ func fillLedger(ctx context.Context, dsn string) (uint64, error) {
 	if err != nil {
 		return 0, err
 	}
-	if _, err := st.SaveSightings(ctx, record.ID, manySightings(record.Began)); err != nil {
+	if _, err := st.SaveSightings(ctx, record.ID, someSightings(record.Began, devices)); err != nil {
 		return 0, err
 	}
 	return record.SiteID, st.ApplySweep(ctx, &record, entering(&record), settling)

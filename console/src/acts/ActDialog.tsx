@@ -21,10 +21,18 @@ export function ActDialog({ title, kinds, meant, onClose }: { title: string; kin
   const site = useSiteId();
   const [kind, setKind] = useState(kinds[0] ?? 'note');
   const [text, setText] = useState('');
+  const [until, setUntil] = useState(() => inMonths(3));
   const outdated = useOutdated();
-  const send = (more: Partial<NewAct>) => answer(api.POST('/api/v1/sites/{site}/acts', { params: { path: { site } }, body: { kind, text: text || undefined, ...meant, ...more } }));
+  const send = (more: Partial<NewAct>) =>
+    answer(
+      api.POST('/api/v1/sites/{site}/acts', {
+        params: { path: { site } },
+        body: { kind, text: text || undefined, until: kind === 'accept' ? new Date(`${until}T00:00:00`).toISOString() : undefined, ...meant, ...more },
+      }),
+    );
   const preview = useMutation({ mutationFn: () => send({ preview: true }) });
   const perform = useMutation({ mutationFn: () => send({ tag: preview.data?.tag }), onSuccess: () => outdated(...aboutDevices) });
+  const many = (n: number) => count(n, ofFindings(kind) ? 'finding' : 'device');
   const choose = (next: NewAct['kind']) => {
     setKind(next);
     preview.reset();
@@ -34,7 +42,7 @@ export function ActDialog({ title, kinds, meant, onClose }: { title: string; kin
   return (
     <FormDialog
       title={title}
-      does={shown && shown.count > 0 ? words.carryOut(count(shown.count, 'device')) : words.preview}
+      does={shown && shown.count > 0 ? words.carryOut(many(shown.count)) : words.preview}
       failure={preview.error ?? perform.error}
       busy={preview.isPending || perform.isPending}
       onSubmit={() => (shown && shown.count > 0 ? perform.mutate() : preview.mutate())}
@@ -52,7 +60,7 @@ export function ActDialog({ title, kinds, meant, onClose }: { title: string; kin
       {words.texts[kind] && (
         <TextField
           size="small"
-          multiline={kind === 'note'}
+          multiline={kind === 'note' || kind === 'accept'}
           label={words.texts[kind]}
           value={text}
           onChange={(e) => {
@@ -61,12 +69,37 @@ export function ActDialog({ title, kinds, meant, onClose }: { title: string; kin
           }}
         />
       )}
-      {shown && <Steps act={shown} />}
+      {kind === 'accept' && (
+        <TextField
+          size="small"
+          label={words.until}
+          type="date"
+          helperText={words.fromThenOn}
+          value={until}
+          required
+          onChange={(e) => {
+            setUntil(e.target.value);
+            preview.reset();
+          }}
+          slotProps={{ inputLabel: { shrink: true } }}
+        />
+      )}
+      {shown && <Steps act={shown} many={many} />}
     </FormDialog>
   );
 }
 
-function Steps({ act }: { act: Act }) {
+/** Whether an act is done to findings, not to devices. */
+const ofFindings = (kind: string) => kind === 'accept' || kind === 'confirm';
+
+/** The day in so many months, as a field for days takes it. */
+function inMonths(months: number) {
+  const at = new Date();
+  at.setMonth(at.getMonth() + months);
+  return `${at.getFullYear()}-${String(at.getMonth() + 1).padStart(2, '0')}-${String(at.getDate()).padStart(2, '0')}`;
+}
+
+function Steps({ act, many }: { act: Act; many: (n: number) => string }) {
   const most = 8;
   return (
     <Box>
@@ -85,10 +118,10 @@ function Steps({ act }: { act: Act }) {
           ]}
         />
       )}
-      {act.count > most && <Typography variant="body2">{words.andMore(count(act.count - most, 'device'))}</Typography>}
+      {act.count > most && <Typography variant="body2">{words.andMore(many(act.count - most))}</Typography>}
       {act.leftOut > 0 && (
         <Typography variant="body2" color="text.secondary">
-          {words.leftAsTheyAre(count(act.leftOut, 'device'))} {visible(act.left[0]?.name ?? '')}: {visible(act.left[0]?.becomes ?? '')}
+          {words.leftAsTheyAre(many(act.leftOut))} {visible(act.left[0]?.name ?? '')}: {visible(act.left[0]?.becomes ?? '')}
         </Typography>
       )}
     </Box>
@@ -99,7 +132,7 @@ function DoneDialog({ act, onClose }: { act: Act; onClose: () => void }) {
   return (
     <FormDialog title={words.kinds[act.kind] ?? act.kind} does={words.close} failure={undefined} busy={false} onSubmit={onClose} onClose={onClose}>
       <Stack direction="row" spacing={2} sx={{ alignItems: 'center' }}>
-        <Typography role="status">{words.done(count(act.count, 'device'))}</Typography>
+        <Typography role="status">{words.done(count(act.count, ofFindings(act.kind) ? 'finding' : 'device'))}</Typography>
         <UndoButton act={act} />
       </Stack>
     </FormDialog>

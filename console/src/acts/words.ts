@@ -13,7 +13,12 @@ export const words = {
     accept: 'Accept the findings',
     confirm: 'Confirm the findings',
   } as Record<string, string>,
-  texts: { 'set-aside': 'Reason', note: 'Note', group: 'Name of the group; empty takes them out' } as Record<string, string>,
+  texts: { 'set-aside': 'Reason', note: 'Note', group: 'Name of the group; empty takes them out', accept: 'Why it is accepted, for whoever reads the report' } as Record<
+    string,
+    string
+  >,
+  until: 'Until',
+  fromThenOn: 'From then on they are open again.',
   preview: 'Preview',
   previewOf: (does: string) => `${does}: preview`,
   carryOut: (n: string) => `Change ${n}`,
@@ -28,7 +33,7 @@ export const words = {
   undo: 'Undo',
   undone: (back: string, left: number) => `${back} taken back${left > 0 ? `, ${left} left, as somebody has changed them since` : ''}.`,
   acts: 'What was done',
-  noActs: 'Nothing was done to many devices at once yet.',
+  noActs: 'Nothing was done to many devices or findings at once yet.',
   close: 'Close',
   undoneBy: (by: string) => `undone by ${by}`,
   views: 'Views',

@@ -78,6 +78,11 @@ export function isSignedOut(failure: unknown): boolean {
   return failure instanceof Problem && failure.status === 401;
 }
 
+/** Says whether a failure may pass by itself: the service did not answer, or was in trouble of its own. */
+export function mayPass(failure: unknown): boolean {
+  return !(failure instanceof Problem) || failure.status === 0 || failure.status >= 500;
+}
+
 /** Says whether a sign-in lacks the code of the second factor, or the code was wrong. */
 export function wantsCode(failure: unknown): boolean {
   return failure instanceof Problem && failure.type === 'urn:airdrift:problem:second-factor';

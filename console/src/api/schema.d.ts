@@ -832,23 +832,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/sites/{site}/findings/accept": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Accept findings until a day, with a reason; all or none */
-        post: operations["accept-findings"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/sites/{site}/findings/counts": {
         parameters: {
             query?: never;
@@ -3054,16 +3037,6 @@ export interface components {
             /** Format: int64 */
             unmanaged: number;
         };
-        NewAcceptance: {
-            /** @description By their numbers */
-            findings: number[];
-            reason: string;
-            /**
-             * Format: date-time
-             * @description From then on they are open again
-             */
-            until: string;
-        };
         NewAct: {
             /** @description In which they differ, for take and keep-register; all where left out */
             attributes?: ("name" | "mac" | "address" | "vendor" | "model" | "kind")[] | null;
@@ -3322,6 +3295,8 @@ export interface components {
             /** @description How many certificates end when, the soonest first */
             certificates: components["schemas"]["CertificateBand"][];
             networks: components["schemas"]["NetworkStanding"][];
+            /** @description How response times lie in each protocol, as the newest sweep saw it that is more than a check of a few addresses */
+            times: components["schemas"]["TimeSpread"][];
             /** @description The last sweeps, the oldest first */
             visits: components["schemas"]["VisitCount"][];
         };
@@ -3772,6 +3747,36 @@ export interface components {
         };
         Thinned: {
             sweeps: number[];
+        };
+        TimeSpread: {
+            /** Format: int64 */
+            devices: number;
+            /**
+             * Format: double
+             * @description 75th percentile
+             */
+            high: number;
+            /**
+             * Format: double
+             * @description 5th percentile
+             */
+            least: number;
+            /**
+             * Format: double
+             * @description 25th percentile
+             */
+            low: number;
+            /**
+             * Format: double
+             * @description Median
+             */
+            middle: number;
+            /**
+             * Format: double
+             * @description 95th percentile
+             */
+            most: number;
+            protocol: string;
         };
         Token: {
             /** Format: date-time */
@@ -6126,40 +6131,6 @@ export interface operations {
         responses: {
             /** @description OK */
             200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "accept-findings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description Number of the site */
-                site: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewAcceptance"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,7 +3,7 @@ import { QueryCache, QueryClient, QueryClientProvider } from '@tanstack/react-qu
 import { Suspense, useEffect } from 'react';
 import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
 
-import { isSignedOut, Problem } from '../api/client';
+import { isSignedOut, mayPass } from '../api/client';
 import { keys } from './keys';
 import { OverviewPage } from '../overview/OverviewPage';
 import { ErrorBoundary } from './ErrorBoundary';
@@ -40,7 +40,6 @@ const SweepPage = later(() => import('../sweeps/SweepPage').then((m) => m.SweepP
 const SweepsPage = later(() => import('../sweeps/SweepsPage').then((m) => m.SweepsPage), 'sweeps');
 
 /** Whether a failure may pass by itself; what the service refuses, it refuses again. */
-const mayPass = (failure: unknown) => !(failure instanceof Problem) || failure.status === 0 || failure.status >= 500;
 
 const queries: QueryClient = new QueryClient({
   queryCache: new QueryCache({

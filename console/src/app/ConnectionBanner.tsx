@@ -2,17 +2,23 @@ import { Alert, Button } from '@mui/material';
 import { useQueryClient, type Query } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 
-import { isSignedOut } from '../api/client';
+import { mayPass } from '../api/client';
 import { clock } from '../lib/format';
 import { words } from './words';
 
 /** How often what has failed is asked for again, in milliseconds. */
 const retryEvery = 5000;
 
-/** Whether something that is shown could not be brought up to date. */
-const isStale = (query: Query) => query.isActive() && query.state.data !== undefined && query.state.fetchFailureCount > 0 && !isSignedOut(query.state.error);
+/** Whether something that is shown could not be brought up to date. It is so until it could: each further attempt begins without a failure of its own. */
+function isStale(query: Query) {
+  const { data, status, error, fetchFailureCount, fetchFailureReason } = query.state;
+  return query.isActive() && data !== undefined && (fetchFailureCount > 0 ? mayPass(fetchFailureReason) : status === 'error' && mayPass(error));
+}
 
-/** Says that what is shown may be old, as the service does not answer, and asks again until it does. */
+/**
+ * Says that what is shown may be old, as the service does not answer, and asks again until it does. It lies at the foot of the window, so that nothing moves under a
+ * hand when it comes and goes.
+ */
 export function ConnectionBanner() {
   const queries = useQueryClient();
   const [since, setSince] = useState<number>(); // when the oldest of what is stale was had
@@ -35,7 +41,7 @@ export function ConnectionBanner() {
     <Alert
       severity="warning"
       role="status"
-      sx={{ borderRadius: 0 }}
+      className="stale"
       action={
         <Button color="inherit" size="small" onClick={() => void queries.refetchQueries({ predicate: isStale })}>
           {words.tryNow}

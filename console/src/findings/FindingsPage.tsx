@@ -4,7 +4,7 @@ import { useState } from 'react';
 
 import { answer, api, type Schema } from '../api/client';
 import { useAddress } from '../app/address';
-import { FormDialog } from '../app/Dialogs';
+import { ActDialog, type Meant } from '../acts/ActDialog';
 import { Fold, useFold } from '../app/Fold';
 import { Icon } from '../app/Icon';
 import { icons } from '../app/icons';
@@ -22,6 +22,12 @@ type Finding = Schema['Finding'];
 type State = Finding['state'];
 
 const states: State[] = ['open', 'accepted', 'closed'];
+/** What somebody is about to do to findings. */
+interface Acting {
+  title: string;
+  meant: Meant;
+}
+
 /** What is wrong at the site, the worst first. The address holds the filter, so that it can be sent to a colleague. */
 export function FindingsPage() {
   const site = useSiteId();
@@ -37,6 +43,8 @@ export function FindingsPage() {
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (page) => page.next,
   });
+  const [acting, setActing] = useState<Acting>();
+  const [round, setRound] = useState(0); // what was chosen is forgotten once something was done to it
   const list = findings.data?.pages.flatMap((page) => page.items) ?? [];
   const csv = new URLSearchParams({ state, ...(severity && { severity }), ...(rule && { rule }), ...(device && { device: String(device) }) });
   return (
@@ -72,7 +80,15 @@ export function FindingsPage() {
       <Within query={findings}>
         {() =>
           list.length > 0 ? (
-            <FindingTable key={JSON.stringify(query)} site={site} findings={list} state={state} />
+            <FindingTable
+              key={`${JSON.stringify(query)} ${round}`}
+              site={site}
+              findings={list}
+              state={state}
+              filter={csv.toString()}
+              more={findings.hasNextPage}
+              onAct={setActing}
+            />
           ) : (
             <Panel>
               <Empty title={words.nothingIsWrong}>{words.findingsAreWhat}</Empty>
@@ -80,6 +96,16 @@ export function FindingsPage() {
           )
         }
       </Within>
+      {acting && (
+        <ActDialog
+          {...acting}
+          kinds={['accept', 'confirm']}
+          onClose={() => {
+            setActing(undefined);
+            setRound(round + 1);
+          }}
+        />
+      )}
       {findings.hasNextPage && (
         <Button variant="outlined" loading={findings.isFetchingNextPage} onClick={() => void findings.fetchNextPage()} sx={{ alignSelf: 'flex-start' }}>
           {words.showMore}
@@ -141,14 +167,22 @@ function ByRule({ site, onRule }: { site: number; onRule: (rule: string) => void
   );
 }
 
-function FindingTable({ site, findings, state }: { site: number; findings: Finding[]; state: State }) {
+interface TableProps {
+  site: number;
+  findings: Finding[];
+  state: State;
+  /** What lets these findings through, and whether it does more than are listed. */
+  filter: string;
+  more: boolean;
+  onAct: (acting: Acting) => void;
+}
+
+function FindingTable({ site, findings, state, filter, more, onAct }: TableProps) {
   const [chosen, setChosen] = useState<ReadonlySet<number>>(new Set());
-  const [asking, setAsking] = useState(false);
   const outdated = useOutdated();
   const mayAct = useMay('sweep') && state !== 'closed';
   const done = async () => {
     setChosen(new Set());
-    setAsking(false);
     await outdated('findings');
   };
   const reopen = useMutation({
@@ -169,9 +203,16 @@ function FindingTable({ site, findings, state }: { site: number; findings: Findi
       {mayAct && (
         <Stack direction="row" spacing={1} sx={{ mb: 1, alignItems: 'center' }}>
           {state === 'open' ? (
-            <Button variant="outlined" disabled={chosen.size === 0} onClick={() => setAsking(true)}>
-              {words.acceptUntil(chosen.size > 0 ? count(chosen.size, 'finding') : '…')}
-            </Button>
+            <>
+              <Button
+                variant="outlined"
+                disabled={chosen.size === 0}
+                onClick={() => onAct({ title: words.actOn(count(chosen.size, 'finding')), meant: { findings: [...chosen] } })}
+              >
+                {chosen.size > 0 ? words.actOn(count(chosen.size, 'finding')) : words.actOnSelected}
+              </Button>
+              <Button onClick={() => onAct({ title: words.onAllThatIsShown, meant: { filter } })}>{words.actOnAll(more ? '' : ` ${findings.length}`)}</Button>
+            </>
           ) : (
             <Button variant="outlined" disabled={chosen.size === 0} loading={reopen.isPending} onClick={() => reopen.mutate()}>
               {words.reopen}
@@ -215,7 +256,6 @@ function FindingTable({ site, findings, state }: { site: number; findings: Findi
           { head: words.since, line: true, cell: (f) => <span title={f.times > 1 ? words.opened(String(f.times)) : undefined}>{day(f.since)}</span> },
         ]}
       />
-      {asking && <AcceptDialog site={site} findings={[...chosen]} onDone={done} onClose={() => setAsking(false)} />}
     </Panel>
   );
 }
@@ -256,43 +296,4 @@ function Concerned({ devices }: { devices: Finding['devices'] }) {
       {more}
     </Stack>
   );
-}
-
-/** Takes findings upon whoever says so, with a reason and an end. */
-function AcceptDialog({ site, findings, onDone, onClose }: { site: number; findings: number[]; onDone: () => Promise<void>; onClose: () => void }) {
-  const [reason, setReason] = useState('');
-  const [until, setUntil] = useState(() => inMonths(3));
-  const accept = useMutation({
-    mutationFn: () =>
-      answer(api.POST('/api/v1/sites/{site}/findings/accept', { params: { path: { site } }, body: { findings, reason, until: new Date(`${until}T00:00:00`).toISOString() } })),
-    onSuccess: onDone,
-  });
-  return (
-    <FormDialog
-      title={words.acceptUntil(count(findings.length, 'finding'))}
-      does={words.accept}
-      failure={accept.error}
-      busy={accept.isPending}
-      onSubmit={() => accept.mutate()}
-      onClose={onClose}
-    >
-      <TextField label={words.reason} helperText={words.whyAccepted} value={reason} required multiline autoFocus onChange={(e) => setReason(e.target.value)} />
-      <TextField
-        label={words.until}
-        type="date"
-        helperText={words.fromThenOn}
-        value={until}
-        required
-        onChange={(e) => setUntil(e.target.value)}
-        slotProps={{ inputLabel: { shrink: true } }}
-      />
-    </FormDialog>
-  );
-}
-
-/** The day in so many months, as a field for days takes it. */
-function inMonths(months: number) {
-  const at = new Date();
-  at.setMonth(at.getMonth() + months);
-  return `${at.getFullYear()}-${String(at.getMonth() + 1).padStart(2, '0')}-${String(at.getDate()).padStart(2, '0')}`;
 }

@@ -2,7 +2,7 @@ import { Box, Typography } from '@mui/material';
 import { useNavigate } from 'react-router';
 
 import { visible } from '../lib/format';
-import { milliseconds, type Group } from './spread';
+import { milliseconds, scaleOf, type Group } from './spread';
 import { words } from './words';
 
 const left = 190;
@@ -16,13 +16,9 @@ const foot = 26;
 export function SpreadPlot({ site, groups }: { site: number; groups: Group[] }) {
   const navigate = useNavigate();
   const all = groups.flatMap((g) => g.devices);
-  const least = Math.min(...all.map((d) => d.median));
-  const most = Math.max(...all.map((d) => d.most));
-  const from = Math.floor(Math.log10(Math.max(least, 0.01)));
-  const to = Math.max(Math.ceil(Math.log10(Math.max(most, 0.01))), from + 1);
-  const x = (ms: number) => left + ((width - left - 44) * (Math.log10(Math.max(ms, 10 ** from)) - from)) / (to - from);
+  const scale = scaleOf(all.map((d) => ({ least: d.median, most: d.most })));
+  const x = (ms: number) => left + (width - left - 44) * scale.place(ms);
   const height = head + groups.length * row + foot;
-  const decades = Array.from({ length: to - from + 1 }, (_, i) => 10 ** (from + i));
   return (
     <Box tabIndex={0} role="group" aria-label={words.plotOfResponseTimesTo} sx={{ overflowX: 'auto' }}>
       <Box
@@ -39,7 +35,7 @@ export function SpreadPlot({ site, groups }: { site: number; groups: Group[] }) 
           '& .faint': { fill: 'var(--mui-palette-text-secondary)', fontSize: 12 },
         }}
       >
-        {decades.map((ms) => (
+        {scale.marks.map((ms) => (
           <g key={ms}>
             <line x1={x(ms)} x2={x(ms)} y1={head - 4} y2={height - foot} stroke="var(--mui-palette-divider)" />
             {[head - 10, height - 8].map((y) => (

@@ -45,3 +45,13 @@ export function groups(devices: DeviceTimes[], by: 'kind' | 'model'): Group[] {
 export function milliseconds(ms: number): string {
   return ms >= 100 ? words.ms(number(Math.round(ms))) : words.msToo(Number(ms.toPrecision(3)));
 }
+
+/** A logarithmic scale from one power of ten to another, on which each of some spreads has its place, from 0 to 1. */
+export function scaleOf(spreads: { least: number; most: number }[]) {
+  const from = Math.floor(log(Math.min(...spreads.map((s) => s.least))));
+  const to = Math.max(Math.ceil(log(Math.max(...spreads.map((s) => s.most)))), from + 1);
+  const place = (ms: number) => Math.min(1, Math.max(0, (log(ms) - from) / (to - from)));
+  return { place, marks: Array.from({ length: to - from + 1 }, (_, i) => 10 ** (from + i)) };
+}
+
+const log = (ms: number) => Math.log10(Math.max(ms, 0.01));

@@ -1,4 +1,4 @@
-import { Box, Grid, Stack } from '@mui/material';
+import { Box, Grid, Stack, Typography } from '@mui/material';
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 
@@ -8,6 +8,7 @@ import { Panel } from '../app/parts';
 import { SmallTable } from '../app/SmallTable';
 import { DeviceLink } from '../devices/DeviceLink';
 import { day, moment, number, visible } from '../lib/format';
+import { milliseconds, scaleOf } from '../judging/spread';
 import { words } from './words';
 
 type Picture = Schema['Pictures'];
@@ -32,6 +33,11 @@ export function Pictures({ site }: { site: number }) {
           <Certificates bands={p.certificates} />
         </Stack>
       </Grid>
+      {p.times.length > 0 && (
+        <Grid size={12}>
+          <Times times={p.times} site={site} />
+        </Grid>
+      )}
     </Grid>
   );
 }
@@ -139,13 +145,71 @@ function Certificates({ bands }: { bands: Picture['certificates'] }) {
             cell: (b) =>
               b.soonest.slice(0, 2).map((c) => (
                 <div key={`${c.device} ${c.port}`}>
-                  <DeviceLink device={c.device} name={c.name} /> {day(c.until)}
+                  <DeviceLink device={c.device} name={c.name} />{' '}
+                  <Box component="span" sx={{ whiteSpace: 'nowrap' }}>
+                    {day(c.until)}
+                  </Box>
                 </div>
               )),
           },
         ]}
       />
     </Panel>
+  );
+}
+
+function Times({ times, site }: { times: Picture['times']; site: number }) {
+  const scale = scaleOf(times);
+  return (
+    <Panel title={words.times}>
+      <SmallTable
+        label={words.times}
+        rows={times}
+        rowKey={(t) => t.protocol}
+        columns={[
+          {
+            head: words.protocol,
+            line: true,
+            cell: (t) => (
+              <Link className="link" to={`/sites/${site}/response-times?protocol=${encodeURIComponent(t.protocol)}`}>
+                {visible(t.protocol)}
+              </Link>
+            ),
+          },
+          {
+            head: words.fromTo(milliseconds(scale.marks[0] ?? 0), milliseconds(scale.marks.at(-1) ?? 0)),
+            wide: true,
+            width: '50%',
+            cell: (t) => <SpreadStrip spread={t} scale={scale} />,
+          },
+          { head: words.median, right: true, cell: (t) => milliseconds(t.middle) },
+          { head: words.within95, right: true, cell: (t) => milliseconds(t.most) },
+          { head: words.devices, right: true, cell: (t) => number(t.devices) },
+        ]}
+      />
+      <Typography variant="body2" color="textSecondary" sx={{ mt: 1 }}>
+        {words.timesText}
+      </Typography>
+    </Panel>
+  );
+}
+
+/** How values lie: a line over nine of ten, a bar over half of them, and a mark at the median. */
+function SpreadStrip({ spread, scale: { place, marks } }: { spread: Schema['TimeSpread']; scale: ReturnType<typeof scaleOf> }) {
+  const part = (from: number, to: number, top: number, height: number, color: string) => (
+    <Box
+      sx={{ position: 'absolute', left: `${100 * place(from)}%`, width: `${100 * (place(to) - place(from))}%`, minWidth: 3, top, height, bgcolor: color, borderRadius: '1px' }}
+    />
+  );
+  return (
+    <Box aria-hidden sx={{ position: 'relative', height: 14, my: 0.5 }}>
+      {marks.map((ms) => (
+        <Box key={ms} sx={{ position: 'absolute', left: `${100 * place(ms)}%`, width: '1px', top: 0, bottom: 0, bgcolor: 'divider' }} />
+      ))}
+      {part(spread.least, spread.most, 6, 2, 'text.disabled')}
+      {part(spread.low, spread.high, 2, 10, 'primary.main')}
+      {part(spread.middle, spread.middle, 0, 14, 'warning.main')}
+    </Box>
   );
 }
 
