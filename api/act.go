@@ -12,6 +12,7 @@ type DriftLine struct {
 	Expected  string `json:"expected" doc:"By the register"`
 	Observed  string `json:"observed"`
 	Strength  int    `json:"strength" doc:"Of the observation, in decibans: 20 are odds of 100 to 1"`
+	Certain   bool   `json:"certain" doc:"It was seen on the network itself, which is no matter of belief: an address or a MAC address"`
 	Finding   uint64 `json:"finding,omitempty" doc:"The finding that carries the difference; none where the site has switched the rule off"`
 	State     string `json:"state,omitempty" enum:"open,accepted,closed" doc:"Of the finding"`
 	Confirmed bool   `json:"confirmed" doc:"Somebody has said that the register is right"`

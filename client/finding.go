@@ -14,6 +14,7 @@ import (
 type FindingQuery struct {
 	States   []string
 	Severity string // only those that are as bad or worse
+	Worst    string // only those that are no worse
 	Rules    []string
 	Device   uint64
 }
@@ -22,6 +23,9 @@ func (q FindingQuery) values() url.Values {
 	values := url.Values{"state": q.States, "rule": q.Rules}
 	if q.Severity != "" {
 		values.Set("severity", q.Severity)
+	}
+	if q.Worst != "" {
+		values.Set("worst", q.Worst)
 	}
 	if q.Device != 0 {
 		values.Set("device", strconv.FormatUint(q.Device, 10))

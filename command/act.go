@@ -12,7 +12,6 @@ import (
 
 	"airdrift/api"
 	"airdrift/client"
-	"airdrift/core/drift"
 )
 
 // attributeFlag names attributes of drift.
@@ -67,17 +66,17 @@ func driftGrid(lines []api.DriftLine) grid {
 		if l.Finding != 0 {
 			finding = l.Finding
 		}
-		g.add(l.Device, l.Name, l.Addr, l.Attribute, l.Expected, l.Observed, cell{confidence(l.Strength), strconv.Itoa(l.Strength)}, finding, state)
+		g.add(l.Device, l.Name, l.Addr, l.Attribute, l.Expected, l.Observed, cell{confidence(l), strconv.Itoa(l.Strength)}, finding, state)
 	}
 	return g
 }
 
-// confidence writes a strength in decibans as odds; what was seen on the network itself is certain.
-func confidence(decibans int) string {
-	if decibans >= drift.Certain {
+// confidence writes how sure an observation is, as odds; what was seen on the network itself is certain.
+func confidence(l api.DriftLine) string {
+	if l.Certain {
 		return "certain"
 	}
-	return odds(decibans) + " to 1"
+	return odds(l.Strength) + " to 1"
 }
 
 func (p Program) chooseSide(ctx context.Context, c *cli.Command, kind string) error {

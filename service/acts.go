@@ -80,7 +80,7 @@ func driftOf(d ledger.Device, attributes []string) (lines []api.DriftLine) {
 		if attributes != nil && !slices.Contains(attributes, line.Attribute) {
 			continue
 		}
-		out := api.DriftLine{Device: d.ID, Name: books.NameOf(d), Entry: d.Entry.ID, Attribute: line.Attribute, Expected: line.Expected, Observed: line.Observed, Strength: line.Strength}
+		out := api.DriftLine{Device: d.ID, Name: books.NameOf(d), Entry: d.Entry.ID, Attribute: line.Attribute, Expected: line.Expected, Observed: line.Observed, Strength: line.Strength, Certain: line.Certain}
 		if len(d.Addrs) > 0 {
 			out.Addr = d.Addrs[0].String()
 		}
@@ -209,12 +209,16 @@ func (s *Service) findingsMeant(ctx context.Context, site uint64, filter string)
 			if query.Severity, err = finding.ParseSeverity(given[0]); err != nil {
 				return nil, refuse(http.StatusUnprocessableEntity, "filter: severity: %v", err)
 			}
+		case "worst":
+			if query.Worst, err = finding.ParseSeverity(given[0]); err != nil {
+				return nil, refuse(http.StatusUnprocessableEntity, "filter: worst: %v", err)
+			}
 		case "device":
 			if query.Device, err = strconv.ParseUint(given[0], 10, 64); err != nil {
 				return nil, refuse(http.StatusUnprocessableEntity, "filter: device: %v", err)
 			}
 		default:
-			return nil, refuse(http.StatusUnprocessableEntity, "filter: findings have no %q: want state, rule, severity or device", name)
+			return nil, refuse(http.StatusUnprocessableEntity, "filter: findings have no %q: want state, rule, severity, worst or device", name)
 		}
 	}
 	found, err := s.store.Findings(ctx, query)

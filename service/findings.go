@@ -62,6 +62,7 @@ type FindingsInput struct {
 	SiteInput
 	State    []string `query:"state,explode" enum:"open,accepted,closed" doc:"Only those in these states; open ones where left out"`
 	Severity string   `query:"severity" enum:"info,low,medium,high,critical" doc:"Only those that are as bad or worse"`
+	Worst    string   `query:"worst" enum:"info,low,medium,high,critical" doc:"Only those that are no worse"`
 	Rule     []string `query:"rule,explode" maxLength:"63" doc:"Only those of these rules"`
 	Device   uint64   `query:"device" doc:"Only those of this device"`
 }
@@ -72,6 +73,7 @@ func (in FindingsInput) query() store.FindingQuery {
 		q.States = []string{string(finding.Open)}
 	}
 	q.Severity, _ = finding.ParseSeverity(in.Severity) // none where it is left out
+	q.Worst, _ = finding.ParseSeverity(in.Worst)
 	return q
 }
 

@@ -59,6 +59,14 @@ func TestFindings(t *testing.T) {
 	if got := rulesOf(findings(client.FindingQuery{Severity: "high"})); got != "high default-community open" {
 		t.Error(got)
 	}
+	for _, f := range findings(client.FindingQuery{Severity: "medium", Worst: "medium"}) {
+		if f.Severity != "medium" {
+			t.Errorf("of medium severity alone there is %+v", f)
+		}
+	}
+	if all, worse := len(findings(client.FindingQuery{})), len(findings(client.FindingQuery{Severity: "high"})); len(findings(client.FindingQuery{Worst: "medium"})) != all-worse {
+		t.Errorf("of %d findings %d are worse than medium, but the others are not the rest", all, worse)
+	}
 	if got := findings(client.FindingQuery{Device: first.Devices[0].ID, Rules: []string{"default-community"}}); len(got) != 1 || got[0].ID != first.ID {
 		t.Errorf("%+v", got)
 	}

@@ -71,11 +71,7 @@ func (s *Service) getReport(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	r, err := s.books.Report(ctx, query)
-	if err != nil {
-		return nil, problem(ctx, err)
-	}
-	return fileOf(ctx, r, in.Form, in.ReportInput, "")
+	return s.makeReport(ctx, query, in.Form, in.ReportInput, "")
 }
 
 func (s *Service) getExtract(ctx context.Context, in *struct {
@@ -123,11 +119,22 @@ func (s *Service) getExtract(ctx context.Context, in *struct {
 	for _, line := range page.Lines {
 		query.Devices = append(query.Devices, line.ID)
 	}
+	return s.makeReport(ctx, query, in.Form, in.ReportInput, in.Sheet)
+}
+
+// makeReport makes a report once few others are being made; whoever asked waits no longer than they like.
+func (s *Service) makeReport(ctx context.Context, query books.ReportQuery, form string, in ReportInput, sheet string) (*huma.StreamResponse, error) {
+	select {
+	case s.reporting <- struct{}{}:
+		defer func() { <-s.reporting }()
+	case <-ctx.Done():
+		return nil, problem(ctx, ctx.Err())
+	}
 	r, err := s.books.Report(ctx, query)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	return fileOf(ctx, r, in.Form, in.ReportInput, in.Sheet)
+	return fileOf(ctx, r, form, in, sheet)
 }
 
 // titleOf gives what an extract is called that has no name: by what its filter says.

@@ -70,6 +70,7 @@ type Service struct {
 	public  publicNetworks
 	// importing has room for one: files are read in one after the other.
 	importing   chan struct{}
+	reporting   chan struct{} // has room for two, as a report is made in memory of all that is known of a site
 	secure      bool
 	proxies     []netip.Prefix
 	refusals    refusals
@@ -92,6 +93,7 @@ func New(ctx context.Context, config Config) (*Service, error) {
 	base, end := context.WithCancel(context.WithoutCancel(ctx))
 	s := &Service{
 		importing: make(chan struct{}, 1),
+		reporting: make(chan struct{}, 2),
 		books:     keeper,
 		store:     config.Store, auth: auth, console: config.Console, public: config.Public, secure: config.Secure, proxies: config.Proxies, passwordSet: config.PasswordSet, end: end,
 		sweeper: &sweeper{store: config.Store, spool: config.Spool, vantages: config.Vantages, books: keeper, vault: config.Vault, public: config.Public, base: base, jobs: map[uint64]*job{}, closed: map[uint64]bool{}, takenUp: make(chan struct{})},

@@ -18,6 +18,7 @@ type FindingQuery struct {
 	Site     uint64
 	States   []string         // only those in these states; nil for all
 	Severity finding.Severity // only those that are as bad or worse; 0 for all
+	Worst    finding.Severity // only those that are no worse; 0 for all
 	Rules    []string         // only those of these rules; nil for all
 	Device   uint64           // only those of one device; 0 for all
 	Devices  []uint64         // only those of these devices; nil for all
@@ -57,6 +58,9 @@ func (q FindingQuery) on(db *gorm.DB) *gorm.DB {
 	}
 	if q.Severity > 0 {
 		db = db.Where("severity >= ?", int(q.Severity))
+	}
+	if q.Worst > 0 {
+		db = db.Where("severity <= ?", int(q.Worst))
 	}
 	if len(q.Rules) > 0 {
 		db = db.Where("rule IN ?", q.Rules)

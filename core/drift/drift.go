@@ -17,11 +17,12 @@ type Line struct {
 	Attribute string // a column of the register
 	Expected  string // by the register
 	Observed  string
-	Strength  int // of the observation, in decibans; Certain where it is no matter of belief
+	Strength  int  // of the observation, in decibans
+	Certain   bool // it was seen on the network itself, which is no matter of belief
 }
 
-// Certain is the strength of what was seen on the network itself.
-const Certain = 40
+// certain is the strength of what was seen on the network itself, for who sorts by strength.
+const certain = 40
 
 // Attributes are those that are compared, in the order in which they are listed.
 var Attributes = []string{"name", "mac", "address", "vendor", "model", "kind"}
@@ -34,7 +35,7 @@ func Of(d ledger.Device) []Line {
 	}
 	var lines []Line
 	add := func(attribute, expected, observed string, strength int) {
-		lines = append(lines, Line{attribute, expected, observed, strength})
+		lines = append(lines, Line{attribute, expected, observed, strength, attribute == "mac" || attribute == "address"})
 	}
 	believed := func(attribute string, a identify.Attribute, expected string, same func(a, b string) bool) {
 		if observed := d.Identity.Of(a); expected != "" && observed != "" && !same(expected, observed) {
@@ -44,10 +45,10 @@ func Of(d ledger.Device) []Line {
 	e := d.Entry
 	believed("name", identify.Name, e.Name, sameText(sameName))
 	if macs := d.PresentMACs(); !e.MAC.IsZero() && len(macs) > 0 && !slices.Contains(macs, e.MAC) {
-		add("mac", e.MAC.String(), joined(macs, hwaddr.MAC.String), Certain)
+		add("mac", e.MAC.String(), joined(macs, hwaddr.MAC.String), certain)
 	}
 	if e.Addr.IsValid() && len(d.Addrs) > 0 && !slices.Contains(d.Addrs, e.Addr) {
-		add("address", e.Addr.String(), joined(alike(d.Addrs, e.Addr), netip.Addr.String), Certain)
+		add("address", e.Addr.String(), joined(alike(d.Addrs, e.Addr), netip.Addr.String), certain)
 	}
 	believed("vendor", identify.Vendor, e.Vendor, func(a, b string) bool {
 		return strings.EqualFold(identify.VendorName(a), identify.VendorName(b))

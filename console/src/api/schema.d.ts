@@ -2199,6 +2199,8 @@ export interface components {
             addr?: string;
             /** @enum {string} */
             attribute: "name" | "mac" | "address" | "vendor" | "model" | "kind";
+            /** @description It was seen on the network itself, which is no matter of belief: an address or a MAC address */
+            certain: boolean;
             /** @description Somebody has said that the register is right */
             confirmed: boolean;
             /** Format: int64 */
@@ -6070,6 +6072,8 @@ export interface operations {
                 state?: ("open" | "accepted" | "closed")[] | null;
                 /** @description Only those that are as bad or worse */
                 severity?: "info" | "low" | "medium" | "high" | "critical";
+                /** @description Only those that are no worse */
+                worst?: "info" | "low" | "medium" | "high" | "critical";
                 /** @description Only those of these rules */
                 rule?: string[] | null;
                 /** @description Only those of this device */
@@ -6115,6 +6119,8 @@ export interface operations {
                 state?: ("open" | "accepted" | "closed")[] | null;
                 /** @description Only those that are as bad or worse */
                 severity?: "info" | "low" | "medium" | "high" | "critical";
+                /** @description Only those that are no worse */
+                worst?: "info" | "low" | "medium" | "high" | "critical";
                 /** @description Only those of these rules */
                 rule?: string[] | null;
                 /** @description Only those of this device */
@@ -6154,6 +6160,8 @@ export interface operations {
                 state?: ("open" | "accepted" | "closed")[] | null;
                 /** @description Only those that are as bad or worse */
                 severity?: "info" | "low" | "medium" | "high" | "critical";
+                /** @description Only those that are no worse */
+                worst?: "info" | "low" | "medium" | "high" | "critical";
                 /** @description Only those of these rules */
                 rule?: string[] | null;
                 /** @description Only those of this device */

@@ -17,8 +17,6 @@ import { words } from './words';
 
 type Line = Schema['DriftLine'];
 type Side = 'take' | 'keep-register';
-/** From how many decibans on something was seen on the network itself. */
-const certain = 40;
 const keyOf = (l: Line) => `${l.device} ${l.attribute}`;
 
 /** Where the register and what was observed differ; for each, one side is chosen. */
@@ -128,7 +126,7 @@ function Lines({ lines, onSide }: { lines: Line[]; onSide: (side: Side, lines: L
           { head: words.attribute, line: true, cell: (l) => l.attribute },
           { head: words.registerSays, cell: (l) => visible(l.expected) },
           { head: words.observed, cell: (l) => visible(l.observed) },
-          { head: words.confidence, line: true, wide: true, cell: (l) => (l.strength >= certain ? words.certain : odds(l.strength)) },
+          { head: words.confidence, line: true, wide: true, cell: (l) => (l.certain ? words.certain : odds(l.strength)) },
           { head: words.state, line: true, cell: (l) => (l.confirmed ? words.confirmed : (l.state ?? words.none)) },
         ]}
       />

@@ -33,10 +33,11 @@ export function FindingsPage() {
   const site = useSiteId();
   const [params, set] = useAddress();
   const severity = severities.find((s) => s === params.get('severity'));
+  const worst = severities.find((s) => s === params.get('worst'));
   const state = states.find((s) => s === params.get('state')) ?? 'open';
   const rule = params.get('rule') ?? undefined;
   const device = Number(params.get('device')) || undefined;
-  const query = { severity, state: [state], rule: rule ? [rule] : undefined, device };
+  const query = { severity, worst, state: [state], rule: rule ? [rule] : undefined, device };
   const findings = useInfiniteQuery({
     queryKey: keys.findings(site, query),
     queryFn: ({ pageParam }) => answer(api.GET('/api/v1/sites/{site}/findings', { params: { path: { site }, query: { ...query, cursor: pageParam, limit: 100 } } })),
@@ -46,7 +47,7 @@ export function FindingsPage() {
   const [acting, setActing] = useState<Acting>();
   const [round, setRound] = useState(0); // what was chosen is forgotten once something was done to it
   const list = findings.data?.pages.flatMap((page) => page.items) ?? [];
-  const csv = new URLSearchParams({ state, ...(severity && { severity }), ...(rule && { rule }), ...(device && { device: String(device) }) });
+  const csv = new URLSearchParams({ state, ...(severity && { severity }), ...(worst && { worst }), ...(rule && { rule }), ...(device && { device: String(device) }) });
   return (
     <Page
       title={words.findings}
@@ -55,6 +56,11 @@ export function FindingsPage() {
           {rule && (
             <Button variant="outlined" onClick={() => set({ rule: undefined })}>
               {visible(rule)} {words.onlyShowAll}
+            </Button>
+          )}
+          {worst && (
+            <Button variant="outlined" onClick={() => set({ worst: undefined })}>
+              {words.noneWorse(worst)}
             </Button>
           )}
           {device && (

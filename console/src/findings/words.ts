@@ -15,6 +15,7 @@ export const words = {
   findingsAreWhat: 'Findings are what the rules remark of devices after each sweep, and after changes of the register.',
   showMore: 'Show more',
   onlyShowAll: 'only: show all',
+  noneWorse: (severity: string) => `None worse than ${severity}: show all`,
   oneDeviceOnly: 'One device only: show all',
   actOn: (n: string) => `Act on ${n}`,
   actOnSelected: 'Act on those selected',

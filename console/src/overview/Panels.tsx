@@ -102,7 +102,7 @@ function NeedsALook({ o, devices, site }: { o: Overview; devices: (query: string
     { show: o.register === 0, text: words.theRegisterIsEmptyImport, to: `/sites/${site}/register` },
     ...o.findings
       .filter((f) => f.severity === 'critical' || f.severity === 'high')
-      .map((f) => ({ show: true, text: words.findingsOf(count(f.findings, 'finding'), f.severity), to: `/sites/${site}/findings?severity=${f.severity}` })),
+      .map((f) => ({ show: true, text: words.findingsOf(count(f.findings, 'finding'), f.severity), to: `/sites/${site}/findings?severity=${f.severity}&worst=${f.severity}` })),
     { show: o.contested > 0, text: words.atAnAddressThatAnother(count(o.contested, 'device')), to: devices('contested=true') },
     ...o.traits
       .filter((t) => t.name !== 'own machine')
