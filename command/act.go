@@ -189,7 +189,11 @@ func (p Program) actCommands() []*cli.Command {
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(p.Out, "%d taken back, %d left, as somebody has changed them since.\n", undone.Back, undone.Left)
+				fmt.Fprintf(p.Out, "%d taken back, %d left", undone.Back, undone.Left)
+				if undone.Left > 0 {
+					fmt.Fprint(p.Out, ", as somebody has changed them since")
+				}
+				fmt.Fprintln(p.Out, ".")
 				return nil
 			},
 		},

@@ -15,6 +15,9 @@ import (
 	"airdrift/api"
 	"airdrift/client"
 	"airdrift/core/report"
+	"airdrift/service/servicetest"
+	"airdrift/store"
+	"airdrift/store/storetest"
 )
 
 // linesOf writes lines of drift.
@@ -356,4 +359,64 @@ func TestPictures(t *testing.T) {
 			t.Errorf("%+v", n)
 		}
 	}
+	times, err := s.Client.ResponseTimes(ctx, site, client.TimesQuery{}, 0)
+	if err != nil || len(pictures.Times) == 0 {
+		t.Fatalf("%+v, %v", pictures.Times, err)
+	}
+	for i, shown := range pictures.Times {
+		if shown.Devices != times.Protocols[i].Devices && shown.Protocol == times.Protocols[i].Protocol || shown.Least > shown.Low || shown.Low > shown.Middle || shown.Middle > shown.High || shown.High > shown.Most || shown.Most <= 0 {
+			t.Errorf("response times in %s lie at %+v; %+v", times.Protocols[i].Protocol, shown, times.Protocols[i])
+		}
+	}
+	medians := make([]float64, len(times.Devices))
+	for i, d := range times.Devices {
+		medians[i] = d.Median
+	}
+	slices.Sort(medians)
+	if first := pictures.Times[0]; first.Protocol != times.Protocol || first.Devices != len(medians) || first.Middle != medians[(len(medians)-1)/2] {
+		t.Errorf("%+v is shown, of medians %v in %s", first, medians, times.Protocol)
+	}
+}
+
+// A view of another version of the program that names a column or a filter which is gone says so, by its place, wherever it is used; nothing is shown in its
+// stead, and the other views are there.
+func TestViewsOfAnotherVersion(t *testing.T) {
+	t.Parallel()
+	dsn := storetest.DSN(t)
+	s := servicetest.Demo(t, servicetest.Config{DSN: dsn})
+	ctx, site := t.Context(), s.Site.ID
+	st, err := store.Open(ctx, dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	for _, v := range []store.View{
+		{Kind: store.KindView, Name: "colours", Filter: "kind=printer", Columns: []string{"name", "colour"}, ChangedAt: time.Now()},
+		{Kind: store.KindView, Name: "red", Filter: "colour=red", ChangedAt: time.Now()},
+		{Kind: store.KindExtract, Name: "red", Filter: "colour=red", ChangedAt: time.Now()},
+		{Kind: store.KindGroup, Name: "red", Filter: "colour=red", ChangedAt: time.Now()},
+		{Kind: store.KindView, Name: "whole", Filter: "kind=printer", ChangedAt: time.Now()},
+	} {
+		if err := st.SaveView(ctx, site, v); err != nil {
+			t.Fatal(err)
+		}
+	}
+	views, err := s.Client.Views(ctx, site)
+	if err != nil || len(views) != 5 {
+		t.Fatalf("%+v, %v", views, err)
+	}
+	for _, v := range views {
+		want := map[string]string{"colours": `view "colours": columns[1]: there is no column "colour"`, "red": fmt.Sprintf(`%s "red": filter: devices have no "colour"`, v.Kind), "whole": ""}[v.Name]
+		if !strings.HasPrefix(v.Fault, want) || (v.Fault == "") != (want == "") {
+			t.Errorf("%s %q: %q, want %q", v.Kind, v.Name, v.Fault, want)
+		}
+	}
+	for name, says := range map[string]string{"colours": "columns[1]", "red": `no "colour"`} {
+		_, err := s.Client.Devices(ctx, site, client.DeviceQuery{View: name})
+		wantProblem(t, name, err, 422, says)
+	}
+	_, err = s.Client.Devices(ctx, site, client.DeviceQuery{Group: []string{"red"}})
+	wantProblem(t, "a group of it", err, 422, `no "colour"`)
+	var out bytes.Buffer
+	wantProblem(t, "an extract of it", s.Client.Extract(ctx, site, client.ReportQuery{Name: "red"}, &out), 422, `no "colour"`)
 }

@@ -260,7 +260,7 @@ func (w *writer) timesPicture() {
 		p.rows = append(p.rows, spreadRow{protocol, spread.Of(medians[protocol])})
 	}
 	slices.SortStableFunc(p.rows, func(a, b spreadRow) int { return b.Count - a.Count })
-	p.rows = p.rows[:min(len(p.rows), mostBars)]
+	p.rows = p.rows[:min(len(p.rows), mostSpreads)]
 	for _, row := range p.rows {
 		all = append(all, row.Spread)
 	}
@@ -304,8 +304,8 @@ func (w *writer) addresses() {
 	}
 }
 
-// mostBars is how many bars one picture has.
-const mostBars = 16
+// mostBars is how many bars one picture has, and mostSpreads how many spreads.
+const mostBars, mostSpreads = 16, 10
 
 func total(values []int) (sum int) {
 	for _, v := range values {
@@ -381,7 +381,7 @@ func (w *writer) deviceTable(key, text string, devices []Device) {
 // extracted has the devices of an extract with what their keeper wants to know.
 func (w *writer) extracted() {
 	w.heading(1, w.say("devices"))
-	t := &table{name: w.say("devices"), columns: []column{{"address", 2}, {"name", 2.4}, {"kind", 1.8}, {"vendor", 2}, {"model", 1.8}, {"firmware", 1.3}, {"wanted", 1.1}, {"serial", 1.5}, {"standing", 1.3}, {"lastSeen", 1.5}}}
+	t := &table{name: w.say("devices"), columns: []column{{"address", 2}, {"name", 2.4}, {"kind", 1.8}, {"vendor", 2}, {"model", 1.8}, {"firmware", 1.3}, {"wanted", 1.1}, {"serial", 1.5}, {"standing", 1.6}, {"lastSeen", 1.5}}}
 	for _, d := range w.Devices {
 		t.rows = append(t.rows, []any{list(d.Addrs), d.Name, d.Kind, d.Vendor, d.Model, d.Firmware, d.Wanted, d.Serial, w.words.Standings[d.Standing], date(d.LastSeen)})
 	}

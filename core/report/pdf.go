@@ -198,16 +198,32 @@ func keptWith(next []block) float64 {
 
 func (w *paperWriter) figures(figures []figure) {
 	w.room(14)
-	each, y := w.width/float64(len(figures)), w.GetY()+1
+	y, x := w.GetY()+1, margin
+	widths := w.figureWidths(figures)
 	for i, f := range figures {
-		w.SetXY(margin+each*float64(i), y)
+		w.SetXY(x, y)
 		w.SetFont("go", "B", 15)
-		w.CellFormat(each, 7, f.value, "", 0, "L", false, 0, "")
-		w.SetXY(margin+each*float64(i), y+7)
+		w.CellFormat(widths[i], 7, f.value, "", 0, "L", false, 0, "")
+		w.SetXY(x, y+7)
 		w.SetFont("go", "", 7)
-		w.CellFormat(each, 3.5, f.label, "", 0, "L", false, 0, "")
+		w.CellFormat(widths[i], 3.5, f.label, "", 0, "L", false, 0, "")
+		x += widths[i]
 	}
 	w.SetXY(margin, y+13)
+}
+
+// figureWidths gives each figure the room that its label takes, and a like part of what is left.
+func (w *paperWriter) figureWidths(figures []figure) []float64 {
+	w.SetFont("go", "", 7)
+	widths, left := make([]float64, len(figures)), w.width
+	for i, f := range figures {
+		widths[i] = w.GetStringWidth(f.label) + 2
+		left -= widths[i]
+	}
+	for i := range widths {
+		widths[i] += max(0, left) / float64(len(figures))
+	}
+	return widths
 }
 
 func (w *paperWriter) ink(name string) {
@@ -284,6 +300,7 @@ func (w *paperWriter) spreads(p *spreads) {
 		w.CellFormat(number, high, milliseconds(row.Middle), "", 0, "R", false, 0, "")
 		w.CellFormat(number, high, fmt.Sprint(row.Count), "", 1, "R", false, 0, "")
 	}
+	w.Ln(1)
 	w.line(p.text, "", rowSize)
 }
 

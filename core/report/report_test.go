@@ -243,6 +243,30 @@ func TestParts(t *testing.T) {
 	}
 }
 
+// A report draws how response times lie by protocol, the one that most devices answered in first; who has not answered is in none.
+func TestResponseTimesDrawn(t *testing.T) {
+	r := Report{Site: "s", Devices: []Device{
+		{ID: 1, Times: []Times{{Protocol: "http", Answers: 3, Median: 2}, {Protocol: "snmp", Answers: 1, Median: 150}}},
+		{ID: 2, Times: []Times{{Protocol: "http", Answers: 2, Median: 20}, {Protocol: "snmp", Lost: 3}}},
+		{ID: 3, Times: []Times{{Protocol: "http", Answers: 2, Median: 4}, {Protocol: "bacnet", Lost: 2}}},
+	}}
+	_, blocks := document(r, wording.Default)
+	at := slices.IndexFunc(blocks, func(b block) bool { return b.spreads != nil })
+	if at < 0 {
+		t.Fatal("nothing is drawn")
+	}
+	p := blocks[at].spreads
+	if len(p.rows) != 2 || p.rows[0].label != "http" || p.rows[0].Count != 3 || p.rows[0].Middle != 4 || p.rows[1].label != "snmp" || p.rows[1].Count != 1 {
+		t.Errorf("%+v", p.rows)
+	}
+	if got := p.shown(); len(got.Marks) != 4 || got.Marks[3].Label != "1000 ms" || got.Rows[1].Middle != "150 ms" || got.Rows[0].Whisker+got.Rows[0].Long > 50 {
+		t.Errorf("%+v", got)
+	}
+	if _, blocks := document(Report{Site: "s", Devices: []Device{{ID: 1, Times: []Times{{Protocol: "http", Lost: 1}}}}}, wording.Default); slices.ContainsFunc(blocks, func(b block) bool { return b.spreads != nil }) {
+		t.Error("a picture of nothing is drawn")
+	}
+}
+
 // Dates of a workbook are dates, and its headings are frozen and filter.
 func TestWorkbook(t *testing.T) {
 	var out bytes.Buffer

@@ -20,7 +20,7 @@ import (
 
 const (
 	seededBuildings = 200
-	sweptAtOnce     = 12 // most of a sweep is waiting
+	sweptAtOnce     = 32 // most of a sweep is waiting
 )
 
 // intervalsHeld sweeps 200 buildings that are different each, frame by frame, and gives the share of their networks in which the devices that were missed
@@ -58,13 +58,13 @@ type building struct {
 
 func seededBuilding(seed uint64) building {
 	random := rand.New(rand.NewPCG(seed, 4))
-	b := building{devices: [2]int{30 + random.IntN(60), 30 + random.IntN(60)}, again: seed%2 == 0}
+	b := building{devices: [2]int{20 + random.IntN(30), 20 + random.IntN(30)}, again: seed%2 == 0}
 	var text strings.Builder
 	fmt.Fprintf(&text, `name: seeded
 seed: %d
 networks:
-  - {name: near, subnet: 10.1.0.0/25, gateway: 10.1.0.1, loss: %.2f}
-  - {name: far, subnet: 10.1.1.0/25, gateway: 10.1.1.1, loss: %.2f}
+  - {name: near, subnet: 10.1.0.0/26, gateway: 10.1.0.1, loss: %.2f}
+  - {name: far, subnet: 10.1.1.0/26, gateway: 10.1.1.1, loss: %.2f}
 vantage: {network: near, address: 10.1.0.2, mac: "00:00:5e:00:53:01"}
 devices:
   - {name: router, standing: managed, forwards: true, legs: [{network: near, address: 10.1.0.1, mac: "00:00:01:00:00:01"}, {network: far, address: 10.1.1.1, mac: "00:00:01:00:01:01"}]}
