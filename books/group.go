@@ -188,7 +188,7 @@ func (k *Books) preview(ctx context.Context, siteID uint64, d ledger.Decision, d
 		return nil, err
 	}
 	b.decisions = append(b.decisions, d)
-	all, err := k.store.Preview(ctx, siteID, store.Rebuilding{Begin: b.begin, Enter: b.enter, Match: b.match, Settle: b.settleAll})
+	all, err := k.store.Preview(ctx, siteID, nil, store.Rebuilding{Begin: b.begin, Enter: b.enter, Match: b.match, Settle: b.settleAll})
 	return concerned(all, devices), err
 }
 

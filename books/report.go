@@ -2,6 +2,7 @@ package books
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -38,8 +39,8 @@ const (
 	shownSweeps = 16
 )
 
-// Report gathers what a report tells. Devices are described as they are known now; those that were seen only after the day are left out, and so are
-// the sweeps, changes and findings that came after it.
+// Report gathers what a report tells. Of a day that has passed the ledger is computed anew from the sweeps up to it, so that devices are as they were known
+// then; the register and what people have said are as they are now.
 func (k *Books) Report(ctx context.Context, q ReportQuery) (r report.Report, err error) {
 	site, err := k.store.Site(ctx, q.Site)
 	if err != nil {
@@ -59,6 +60,7 @@ func (k *Books) Report(ctx context.Context, q ReportQuery) (r report.Report, err
 	if q.At.Before(sweeps[0].Began) {
 		return r, refuse("at: nothing is known of %s: the first sweep began on %s", q.At.Format(time.DateOnly), sweeps[0].Began.Format(time.DateOnly))
 	}
+	all := len(sweeps)
 	sweeps = slices.DeleteFunc(sweeps, func(s store.Sweep) bool { return s.Began.After(q.At) })
 	if q.Since.IsZero() {
 		q.Since = sweeps[len(sweeps)-1].Began
@@ -68,6 +70,9 @@ func (k *Books) Report(ctx context.Context, q ReportQuery) (r report.Report, err
 	}
 	r = report.Report{Site: site.Name, Extract: q.Extract, Audience: q.Audience, At: q.At, Since: q.Since, Made: now, Version: q.Version}
 	devices, err := k.reported(ctx, q)
+	if err == nil && len(sweeps) < all {
+		devices, err = k.then(ctx, site, sweeps[len(sweeps)-1], devices, q.Extract != "")
+	}
 	if err != nil {
 		return r, err
 	}
@@ -95,7 +100,6 @@ func (k *Books) reported(ctx context.Context, q ReportQuery) (devices []ledger.D
 	if err != nil {
 		return nil, err
 	}
-	devices = slices.DeleteFunc(devices, func(d ledger.Device) bool { return d.FirstSeen.After(q.At) })
 	if q.Extract != "" {
 		order := make(map[uint64]int, len(numbers))
 		for i, n := range numbers {
@@ -104,8 +108,47 @@ func (k *Books) reported(ctx context.Context, q ReportQuery) (devices []ledger.D
 		slices.SortFunc(devices, func(a, b ledger.Device) int { return order[a.ID] - order[b.ID] })
 		return devices, nil
 	}
-	slices.SortStableFunc(devices, func(a, b ledger.Device) int { return placeOf(a).Compare(placeOf(b)) })
+	sortByPlace(devices)
 	return devices, nil
+}
+
+func sortByPlace(devices []ledger.Device) {
+	slices.SortStableFunc(devices, func(a, b ledger.Device) int { return placeOf(a).Compare(placeOf(b)) })
+}
+
+// then gives devices as they were known once a sweep had ended, in the order in which they are given; only asks for no others than these. What was several
+// devices then and is one now is told as the several.
+func (k *Books) then(ctx context.Context, site store.Site, last store.Sweep, now []ledger.Device, only bool) ([]ledger.Device, error) {
+	b, err := k.bookkeeper(ctx, site)
+	if err != nil {
+		return nil, err
+	}
+	devices, err := k.store.Preview(ctx, site.ID, &store.SweepMark{Began: last.Began, ID: last.ID}, store.Rebuilding{Begin: b.begin, Enter: b.enter, Match: b.match, Settle: b.settleAll})
+	if errors.Is(err, store.ErrThinned) {
+		return nil, refuse("at: %v", err)
+	}
+	place, entries := map[uint64]int{}, map[uint64]uint64{}
+	for i, d := range now {
+		place[d.ID] = i
+		for _, number := range d.Was {
+			place[number] = i
+		}
+		if d.Entry != nil {
+			entries[d.Entry.ID] = d.ID
+		}
+	}
+	for i := range devices {
+		if d := &devices[i]; d.ID == 0 && d.Entry != nil { // it was never seen until then
+			d.ID = entries[d.Entry.ID]
+		}
+	}
+	if only {
+		devices = slices.DeleteFunc(devices, func(d ledger.Device) bool { _, meant := place[d.ID]; return !meant })
+		slices.SortStableFunc(devices, func(a, b ledger.Device) int { return place[a.ID] - place[b.ID] })
+		return devices, err
+	}
+	sortByPlace(devices)
+	return devices, err
 }
 
 // placeOf gives where a device stands: its first address, that which it stands behind, or that which the register says; invalid of one without any.

@@ -175,7 +175,9 @@ func (r *rebuild) begin(db *gorm.DB) error {
 		if row.ID == r.discard {
 			return fmt.Errorf("sweep %d: %w", row.ID, ErrThinned)
 		}
-		sweeps[i] = row.sweep()
+		if sweeps[i] = row.sweep(); r.behind(sweeps[i]) {
+			return fmt.Errorf("sweep %d: %w", row.ID, ErrThinned)
+		}
 		r.done[row.ID] = true
 	}
 	for id := range r.how.Import {

@@ -35,10 +35,12 @@ func (s *Store) Rebuild(ctx context.Context, site, discard uint64, how Rebuildin
 	return own(err, fmt.Sprintf("ledger of site %d", site))
 }
 
-// Preview computes a site's ledger as Rebuild does, and gives it without putting it in the place of the one that there is.
-func (s *Store) Preview(ctx context.Context, site uint64, how Rebuilding) ([]ledger.Device, error) {
+// Preview computes a site's ledger as Rebuild does, and gives it without putting it in the place of the one that there is. It ends with the sweep that
+// until marks; with the newest where that is nil. Of a time of which the evidence is gone it gives ErrThinned.
+func (s *Store) Preview(ctx context.Context, site uint64, until *SweepMark, how Rebuilding) ([]ledger.Device, error) {
 	db := s.db.WithContext(ctx)
 	r := newRebuild(db, site, 0, how)
+	r.last = until
 	if err := r.replay(db); err != nil {
 		return nil, own(err, fmt.Sprintf("ledger of site %d", site))
 	}
