@@ -62,7 +62,8 @@ type Network struct {
 	resolved bool // it resolved the addresses itself; without the right to frames the system only tells the MACs of those that answered
 }
 
-// NewNetwork gives a network of which nothing was seen. local says that it is swept from within; lists are the ways beside the sweep's own that there are: a list that is empty is a way, one
+// NewNetwork gives a network of which nothing was seen. TCP is a way of its own as ports are asked of each device that is found by whatever way, and a few of
+// all others: a sweep that asks no ports of those that answered an echo says nothing of how far the two agree. local says that it is swept from within; lists are the ways beside the sweep's own that there are: a list that is empty is a way, one
 // that there is not is none.
 func NewNetwork(subnet netip.Prefix, local bool, lists ...Way) *Network {
 	n := &Network{Subnet: subnet, seen: map[string]map[Way]bool{}, lists: map[Way]bool{}, local: local}

@@ -114,7 +114,7 @@ func init() {
 		{Key: KeyEchoTTL, Source: SourceEcho, Says: "hops left when the echo answer arrived; 0 where the system does not tell", Standard: "RFC 792", Example: "63"},
 		{Key: KeyTCPEvery, Source: SourceTCP, Says: "`yes` where connections to ports without a service are accepted too, so that an open port proves nothing", Standard: "RFC 6335, 6", Example: "yes"},
 		{Key: KeyTCPOpen, Source: SourceTCP, Says: "a port that accepted a connection", Standard: "RFC 9293", Example: "9100"},
-		{Key: KeyTCPRefused, Source: SourceTCP, Says: "a port that refused, by which the roll call found the device", Standard: "RFC 9293", Example: "22"},
+		{Key: KeyTCPRefused, Source: SourceTCP, Says: "a port that refused: the one by which the roll call found the device, or of a device at which nothing is open the lowest that was asked", Standard: "RFC 9293", Example: "22"},
 		{Key: KeyTCPSilent, Source: SourceTCP, Says: "a port that neither accepted nor refused a connection, where the device refuses others: of at most 8 it is noted, as whether they are open is not known", Example: "80"},
 		{Key: KeyTCPStopped, Source: SourceTCP, Says: "`yes` where it stopped answering while being asked, and was left alone from then on", Example: "yes"},
 		{Key: KeyStack, Source: SourceStack, Says: "how it accepts a connection: the time to live it began with, `df` where it may not be cut up, the window, the options in their order; a hint only", Standard: "RFC 9293, 3.1; RFC 7323", Example: "ttl=64 df window=65160 options=mss,sack,ts,nop,ws10"},

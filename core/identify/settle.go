@@ -24,8 +24,8 @@ func Settle(items []evidence.Item) []string {
 	if has(func(it evidence.Item) bool { return it.Key == evidence.KeyHTTPStatus && it.Value == "401" }) || begins("http.realm") {
 		ways = append(ways, "its web page, with a password")
 	}
-	if !begins(evidence.KeyTCPOpen) && !begins(evidence.KeyTCPRefused) {
-		ways = append(ways, "a sweep that asks more ports: none of those that were tried answers")
+	if !begins(evidence.KeyTCPOpen) {
+		ways = append(ways, "a sweep that asks more ports: none of those that were tried is open")
 	}
 	return ways
 }

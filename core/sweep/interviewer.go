@@ -69,7 +69,8 @@ type target struct {
 	mu       sync.Mutex                          // guards all below
 	answers  map[*probe.Protocol][]evidence.Item // to questions, by the protocol
 	lastWord string                              // question that was put last
-	refused  bool                                // it has refused a port
+	refusal  evidence.Item                       // of the lowest port that it has refused; without a key where there is none
+	open     bool                                // it has accepted a connection
 	clocks   map[*probe.Protocol]*clock
 	silent   []uint16 // ports that neither accepted nor refused, at most maxSilent+1
 }

@@ -30,6 +30,7 @@ func (i *interviewer) askPorts(ctx context.Context, t *target) error {
 	}
 	err := errors.Join(g.Wait(), ctx.Err())
 	if err == nil {
+		i.noteRefusal(ctx, t)
 		i.noteSilent(ctx, t)
 	}
 	if t.every.Load() {
@@ -87,9 +88,7 @@ func (i *interviewer) askPort(ctx context.Context, t *target, port uint16) error
 		if outcome == probe.Open || outcome == probe.Refused {
 			t.pulse.beat(port)
 		}
-		if outcome == probe.Refused {
-			t.refuses()
-		}
+		t.took(port, outcome, rtt)
 		items := i.answer(t.addr, port, outcome, rtt)
 		if conn != nil {
 			items = append(items, i.hearOut(ctx, t, p, conn, addr, talks)...)
@@ -104,10 +103,28 @@ func (i *interviewer) askPort(ctx context.Context, t *target, port uint16) error
 // maxSilent is up to how many ports of a device that refuses others are noted as silent: more are filtered, and not lost.
 const maxSilent = 8
 
-func (t *target) refuses() {
+// took notes how the device took a connection.
+func (t *target) took(port uint16, outcome probe.Outcome, rtt time.Duration) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.refused = true
+	switch {
+	case outcome == probe.Open:
+		t.open = true
+	case outcome == probe.Refused && (t.refusal.Key == "" || port < t.refusal.Port.Number):
+		t.refusal = tcpItem(port, outcome, rtt)
+	}
+}
+
+// noteRefusal notes of a device at which nothing is open that it refuses, by its lowest port: that is an answer, which shows that TCP reaches it, too.
+func (i *interviewer) noteRefusal(ctx context.Context, t *target) {
+	t.mu.Lock()
+	refusal, open := t.refusal, t.open
+	t.mu.Unlock()
+	mac, known := i.holder(ctx, t)
+	if refusal.Key == "" || open || i.roster.answersTCP(t.addr, mac) {
+		return
+	}
+	i.noteOf(ctx, t, mac, known, []evidence.Item{refusal})
 }
 
 func (t *target) keepsSilent(port uint16) {
@@ -122,7 +139,7 @@ func (t *target) keepsSilent(port uint16) {
 // what was sent to them or their answer may have been lost.
 func (i *interviewer) noteSilent(ctx context.Context, t *target) {
 	t.mu.Lock()
-	refused, silent := t.refused, slices.Clone(t.silent)
+	refused, silent := t.refusal.Key != "", slices.Clone(t.silent)
 	t.mu.Unlock()
 	if !refused || len(silent) == 0 || len(silent) > maxSilent {
 		return

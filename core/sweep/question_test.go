@@ -339,3 +339,28 @@ func TestFewSilentPortsAreNoted(t *testing.T) {
 		})
 	}
 }
+
+// A device that answers an echo and has nothing open answers by refusing, too: that is noted once, by its lowest port. One that keeps silent to TCP has not
+// answered it, and of one with an open port that says enough.
+func TestRefusalOfADeviceWithoutServicesIsNoted(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		closed, silent, open, called := addr("10.41.0.5"), addr("10.41.0.6"), addr("10.41.0.7"), addr("10.41.0.8")
+		w := &fakeWire{
+			echo:    map[netip.Addr]int{closed: 63, silent: 63, open: 63},
+			refuses: map[netip.Addr]bool{closed: true, open: true, called: true}, // the last one drops echo requests
+			open:    map[netip.AddrPort]string{netip.AddrPortFrom(open, 1003): ""},
+		}
+		o := order("10.41.0.5-10.41.0.8", 1004, 1002, 1003)
+		o.Fence = append(slices.Clone(o.Fence), netip.MustParsePrefix("10.41.0.0/24"))
+		got := sweepOn(t, t.Context(), w, o)
+		for a, want := range map[netip.Addr]string{closed: "1002", silent: "", open: ""} {
+			s, met := got.whole[a.String()+" "+hwaddr.MAC{}.String()]
+			if noted := strings.Join(evidence.Values(s.Items, evidence.KeyTCPRefused), " "); !met || noted != want {
+				t.Errorf("of %s %q is noted as refused, want %q; it was met: %v", a, noted, want, met)
+			}
+		}
+		if s := got.whole[called.String()+" "+hwaddr.MAC{}.String()]; len(evidence.Values(s.Items, evidence.KeyTCPRefused)) != 1 {
+			t.Errorf("of one that the roll call found by its refusal %v is noted", evidence.Values(s.Items, evidence.KeyTCPRefused))
+		}
+	})
+}

@@ -345,6 +345,13 @@ func (r *roster) knows(a netip.Addr, port uint16, mute bool) bool {
 	return false
 }
 
+// answersTCP reports whether a sighting tells already that it accepts or refuses connections.
+func (r *roster) answersTCP(a netip.Addr, mac hwaddr.MAC) bool {
+	_, open := r.has(a, mac, evidence.KeyTCPOpen)
+	_, refused := r.has(a, mac, evidence.KeyTCPRefused)
+	return open || refused
+}
+
 // has reports whether a sighting is there, and whether it holds a fact of that key.
 func (r *roster) has(a netip.Addr, mac hwaddr.MAC, key string) (seen, told bool) {
 	r.mu.Lock()

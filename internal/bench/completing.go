@@ -14,13 +14,14 @@ import (
 
 	"airdrift/core/complete"
 	"airdrift/core/evidence"
+	"airdrift/core/probe"
 	"airdrift/core/sweep"
 	"airdrift/simsite"
 )
 
 const (
 	seededBuildings = 200
-	sweptAtOnce     = 32 // most of a sweep is waiting
+	sweptAtOnce     = 48 // most of a sweep is waiting
 )
 
 // intervalsHeld sweeps 200 buildings that are different each, frame by frame, and gives the share of their networks in which the devices that were missed
@@ -146,7 +147,7 @@ func sightingsOf(scenario *simsite.Scenario) (map[netip.Addr][]evidence.Item, er
 		return nil, err
 	}
 	seen := map[netip.Addr][]evidence.Item{}
-	_, err = sweep.Run(context.Background(), w, sweep.Order{Ranges: scenario.Ranges(), Fence: scenario.Subnets(), Pace: sweep.Brisk, Seed: scenario.Seed}, func(e sweep.Event) {
+	_, err = sweep.Run(context.Background(), w, sweep.Order{Ranges: scenario.Ranges(), Fence: scenario.Subnets(), Pace: sweep.Brisk, Ports: probe.TellingPorts(), Seed: scenario.Seed}, func(e sweep.Event) {
 		if s, is := e.(sweep.Sighted); is && s.Sighting.Answered {
 			seen[s.Sighting.Addr] = s.Sighting.Items
 		}
