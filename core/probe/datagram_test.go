@@ -13,6 +13,7 @@ import (
 	"net/netip"
 	"os"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"testing/synctest"
@@ -378,11 +379,10 @@ func TestSNMPEngine(t *testing.T) {
 	}
 }
 
-// clean wants bounded, valid evidence of whatever bytes.
 // An agent that speaks version 3, whose first four answers to it are lost.
 func TestSNMPVersionIsNotDeniedForALostAnswer(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) { // on fake time
-		asked3 := 0
+		var asked3 atomic.Int64 // each question is answered by itself
 		items, _ := askSNMP(t.Context(), queryOf(responder{func(_ uint16, q []byte) [][]byte {
 			if bytes.Contains(q, []byte("public")) {
 				answer, err := (&gosnmp.GoSNMP{}).SnmpDecodePacket(q)
@@ -394,7 +394,7 @@ func TestSNMPVersionIsNotDeniedForALostAnswer(t *testing.T) {
 				raw, _ := answer.MarshalMsg()
 				return one(raw)
 			}
-			if asked3++; asked3 <= 4 {
+			if asked3.Add(1) <= 4 {
 				return nil
 			}
 			var message v3Message
@@ -418,6 +418,7 @@ func TestSNMPVersionIsNotDeniedForALostAnswer(t *testing.T) {
 	})
 }
 
+// clean wants bounded, valid evidence of whatever bytes.
 func clean(t *testing.T, items []evidence.Item) {
 	t.Helper()
 	if len(items) > 2000 {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net"
 	"os"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -31,14 +32,14 @@ func TestWaitsAreDrawnOut(t *testing.T) {
 			if err := s.wait(t.Context(), time.Second); err != nil || time.Since(began) != tt.want {
 				t.Errorf("%s: it waited for %s, want %s; %v", tt.name, time.Since(began), tt.want, err)
 			}
-			called := time.Duration(0)
+			var called atomic.Int64 // after how long
 			began = time.Now()
-			s.after(time.Second, func() { called = time.Since(began) })
+			s.after(time.Second, func() { called.Store(int64(time.Since(began))) })
 			stop := s.after(time.Second, func() { t.Errorf("%s: what was stopped was called", tt.name) })
 			stop()
 			s.total.Add(int64(tt.then))
-			if _ = s.wait(t.Context(), time.Minute); called != tt.want {
-				t.Errorf("%s: it was called after %s, want %s", tt.name, called, tt.want)
+			if _ = s.wait(t.Context(), time.Minute); time.Duration(called.Load()) != tt.want {
+				t.Errorf("%s: it was called after %s, want %s", tt.name, time.Duration(called.Load()), tt.want)
 			}
 		})
 	}
