@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"errors"
 	"io"
 	"net/http"
 	"net/netip"
@@ -125,15 +126,16 @@ func (s *Service) admit(next http.Handler) http.Handler {
 	watched := s.streams.share(maxStreamsOfClient)(next)
 	served, uploads := s.clients.share(maxOfClient)(next), s.uploads.share(maxUploadsOfClient)(next)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		deadline := http.NewResponseController(w)
 		switch {
 		case isStream(r):
 			watched.ServeHTTP(w, r)
 		case r.ContentLength == 0:
 			served.ServeHTTP(w, r)
 		case r.ContentLength < 0 || r.ContentLength > maxShort:
+			r.Body = &timedBody{r.Body, deadline}
 			uploads.ServeHTTP(w, r)
 		default:
-			deadline := http.NewResponseController(w)
 			_ = deadline.SetReadDeadline(time.Now().Add(shortWait)) // a recorder in a test has none
 			body, err := io.ReadAll(r.Body)
 			_ = deadline.SetReadDeadline(time.Time{})
@@ -141,10 +143,25 @@ func (s *Service) admit(next http.Handler) http.Handler {
 				http.Error(w, "the request did not come in whole within 10 s", http.StatusRequestTimeout)
 				return
 			}
-			r.Body = io.NopCloser(bytes.NewReader(body))
+			r.Body = &timedBody{io.NopCloser(bytes.NewReader(body)), deadline}
 			served.ServeHTTP(w, r)
 		}
 	})
+}
+
+// timedBody is the body of a request that is read within a deadline. Once it is read the deadline is lifted: it would pass while the request is carried out,
+// which the server takes for the client's having gone away, and breaks off what takes longer.
+type timedBody struct {
+	io.ReadCloser
+	deadline *http.ResponseController
+}
+
+func (b *timedBody) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if errors.Is(err, io.EOF) {
+		_ = b.deadline.SetReadDeadline(time.Time{}) // a recorder in a test has none
+	}
+	return n, err
 }
 
 func (c *clients) enter(client string, most int) bool {
