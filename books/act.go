@@ -1,6 +1,7 @@
 package books
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -199,7 +200,7 @@ func (k *Books) proposeFindings(ctx context.Context, a Acting) (p Proposal, err 
 func (p *Proposal) finding(f store.Found, a Acting) {
 	step := store.Step{Name: f.Rule, Field: f.Rule, Was: string(f.State), Becomes: string(finding.Accepted), Finding: f.ID}
 	if len(f.On) > 0 {
-		step.Device, step.Name = f.On[0].ID, f.On[0].Name
+		step.Device, step.Name = f.On[0].ID, cmp.Or(f.On[0].Name, f.On[0].Addr, fmt.Sprintf("device %d", f.On[0].ID))
 	}
 	already := f.State == finding.Accepted && f.Accepted.Reason == a.Text && f.Accepted.Until.Equal(a.Until)
 	if a.Kind != ActAccept {
