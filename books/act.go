@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -237,10 +238,18 @@ func (k *Books) Perform(ctx context.Context, a Acting, tag string) (act store.Ac
 	}
 	act = store.Act{Kind: a.Kind, Text: a.Text, Until: a.Until, By: a.By, At: time.Now().UTC().Truncate(time.Microsecond), Steps: p.Steps}
 	if err := k.store.Act(ctx, a.Site, &act, settle); err != nil {
-		return act, nil, err
+		return act, nil, asChanged(err)
 	}
 	k.judged(ctx, a.Site, finding.ByRegister)
 	return act, p.Left, nil
+}
+
+// asChanged says of a finding that was closed between the proposal and the act that something has changed: judging does not wait for acts.
+func asChanged(err error) error {
+	if errors.Is(err, store.ErrNotOpen) {
+		return ErrChanged
+	}
+	return err
 }
 
 func whyNothing(p Proposal) string {

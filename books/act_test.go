@@ -1,6 +1,8 @@
 package books
 
 import (
+	"errors"
+	"fmt"
 	"testing"
 
 	"airdrift/core/finding"
@@ -22,5 +24,15 @@ func TestStepsNameTheDevice(t *testing.T) {
 		if len(p.Steps) != 1 || p.Steps[0].Name != tt.want || p.Steps[0].Device != 7 {
 			t.Errorf("of %+v the steps are %+v, want one on %q", tt.on, p.Steps, tt.want)
 		}
+	}
+}
+
+// A finding that is closed between the proposal and the act is no fault of the service: whoever acts is told to look again.
+func TestClosedMeanwhile(t *testing.T) {
+	if err := asChanged(fmt.Errorf("finding 7: %w", store.ErrNotOpen)); !errors.Is(err, ErrChanged) {
+		t.Errorf("it is said that %v", err)
+	}
+	if err := asChanged(store.ErrNotFound); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("of what is not there it is said that %v", err)
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"airdrift/core/identify"
+	"airdrift/core/spread"
 	"airdrift/store"
 )
 
@@ -24,7 +25,7 @@ type Books struct {
 	ledgers    map[uint64]*sync.Mutex // of each site, held while its ledger is changed
 
 	certificates perSweep[[]Certificate]
-	spreads      perSweep[[]ProtocolSpread]
+	spreads      perSweep[[]spread.Named]
 }
 
 // New gives the books of a store, in which devices are identified by rules and by those that sites have added.

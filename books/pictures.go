@@ -2,7 +2,6 @@ package books
 
 import (
 	"context"
-	"maps"
 	"net/netip"
 	"slices"
 	"sync"
@@ -261,15 +260,9 @@ func (k *Books) Certificates(ctx context.Context, site uint64) ([]Certificate, e
 	})
 }
 
-// ProtocolSpread is how the devices' median response times in one protocol lie, in milliseconds.
-type ProtocolSpread struct {
-	Protocol string
-	spread.Spread
-}
-
-// Spreads gives how response times lie in each protocol that a sweep has timed, the one that most devices answered in first.
-func (k *Books) Spreads(ctx context.Context, site, sweep uint64) ([]ProtocolSpread, error) {
-	return k.spreads.get(site, sweep, func() (list []ProtocolSpread, err error) {
+// Spreads gives how the devices' median response times lie, in milliseconds, in each protocol that a sweep has timed, the one that most answered in first.
+func (k *Books) Spreads(ctx context.Context, site, sweep uint64) ([]spread.Named, error) {
+	return k.spreads.get(site, sweep, func() ([]spread.Named, error) {
 		times, err := k.store.AllTimes(ctx, sweep)
 		medians := map[string][]float64{}
 		for _, of := range times {
@@ -279,10 +272,6 @@ func (k *Books) Spreads(ctx context.Context, site, sweep uint64) ([]ProtocolSpre
 				}
 			}
 		}
-		for _, protocol := range slices.Sorted(maps.Keys(medians)) {
-			list = append(list, ProtocolSpread{protocol, spread.Of(medians[protocol])})
-		}
-		slices.SortStableFunc(list, func(a, b ProtocolSpread) int { return b.Count - a.Count })
-		return list, err
+		return spread.ByName(medians), err
 	})
 }

@@ -72,7 +72,7 @@ func (s *Service) timeSpreads(ctx context.Context, site uint64) ([]api.TimeSprea
 	}
 	spreads, err := s.books.Spreads(ctx, site, sweep.ID)
 	for _, p := range spreads[:min(len(spreads), shownProtocols)] {
-		out = append(out, api.TimeSpread{Protocol: p.Protocol, Devices: p.Count, Least: p.Least, Low: p.Low, Middle: p.Middle, High: p.High, Most: p.Most})
+		out = append(out, api.TimeSpread{Protocol: p.Name, Devices: p.Count, Least: p.Least, Low: p.Low, Middle: p.Middle, High: p.High, Most: p.Most})
 	}
 	return out, err
 }

@@ -62,12 +62,7 @@ type spreads struct {
 	of          string // what is counted
 	middle      string
 	scale       spread.Scale
-	rows        []spreadRow
-}
-
-type spreadRow struct {
-	label string
-	spread.Spread
+	rows        []spread.Named
 }
 
 // date is a time of which the day alone is shown.
@@ -255,16 +250,9 @@ func (w *writer) timesPicture() {
 		}
 	}
 	p := &spreads{title: w.say("times-picture"), text: w.say("times-text"), of: w.say("devices"), middle: w.say("median")}
-	var all []spread.Spread
-	for _, protocol := range slices.Sorted(maps.Keys(medians)) {
-		p.rows = append(p.rows, spreadRow{protocol, spread.Of(medians[protocol])})
-	}
-	slices.SortStableFunc(p.rows, func(a, b spreadRow) int { return b.Count - a.Count })
+	p.rows = spread.ByName(medians)
 	p.rows = p.rows[:min(len(p.rows), mostSpreads)]
-	for _, row := range p.rows {
-		all = append(all, row.Spread)
-	}
-	if p.scale = spread.ScaleOf(all); len(p.rows) > 0 {
+	if p.scale = spread.ScaleOf(p.rows); len(p.rows) > 0 {
 		w.add(block{spreads: p})
 	}
 }

@@ -166,7 +166,7 @@ func (p *spreads) shown() *shownSpreads {
 	}
 	for _, row := range p.rows {
 		out.Rows = append(out.Rows, shownSpread{
-			Label: row.label, Count: row.Count, Whisker: at(row.Least), Long: at(row.Most) - at(row.Least), Box: at(row.Low), Wide: at(row.High) - at(row.Low), Tick: at(row.Middle), Middle: milliseconds(row.Middle),
+			Label: row.Name, Count: row.Count, Whisker: at(row.Least), Long: at(row.Most) - at(row.Least), Box: at(row.Low), Wide: at(row.High) - at(row.Low), Tick: at(row.Middle), Middle: milliseconds(row.Middle),
 		})
 	}
 	return out

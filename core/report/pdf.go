@@ -288,7 +288,7 @@ func (w *paperWriter) spreads(p *spreads) {
 		w.Line(x(mark), top+4, x(mark), top+4+high*float64(len(p.rows)))
 	}
 	for _, row := range p.rows {
-		w.CellFormat(label, high, clip(row.label, 30), "", 0, "L", false, 0, "")
+		w.CellFormat(label, high, clip(row.Name, 30), "", 0, "L", false, 0, "")
 		y := w.GetY()
 		w.ink("set aside")
 		w.Rect(x(row.Least), y+high/2-0.3, max(0.4, x(row.Most)-x(row.Least)), 0.6, "F")

@@ -256,7 +256,7 @@ func TestResponseTimesDrawn(t *testing.T) {
 		t.Fatal("nothing is drawn")
 	}
 	p := blocks[at].spreads
-	if len(p.rows) != 2 || p.rows[0].label != "http" || p.rows[0].Count != 3 || p.rows[0].Middle != 4 || p.rows[1].label != "snmp" || p.rows[1].Count != 1 {
+	if len(p.rows) != 2 || p.rows[0].Name != "http" || p.rows[0].Count != 3 || p.rows[0].Middle != 4 || p.rows[1].Name != "snmp" || p.rows[1].Count != 1 {
 		t.Errorf("%+v", p.rows)
 	}
 	if got := p.shown(); len(got.Marks) != 4 || got.Marks[3].Label != "1000 ms" || got.Rows[1].Middle != "150 ms" || got.Rows[0].Whisker+got.Rows[0].Long > 50 {

@@ -3,6 +3,7 @@ package spread
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 )
@@ -33,6 +34,22 @@ func Of(values []float64) Spread {
 	return Spread{Count: len(sorted), Least: at(0.05), Low: at(0.25), Middle: at(0.5), High: at(0.75), Most: at(0.95)}
 }
 
+// Named is how the values lie that go by one name.
+type Named struct {
+	Name string
+	Spread
+}
+
+// ByName tells how values lie that go by names: the name with most values first, like ones in the order of their names.
+func ByName(values map[string][]float64) []Named {
+	list := make([]Named, 0, len(values))
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		list = append(list, Named{name, Of(values[name])})
+	}
+	slices.SortStableFunc(list, func(a, b Named) int { return b.Count - a.Count })
+	return list
+}
+
 // Scale is a logarithmic one between two powers of ten, as times differ by factors.
 type Scale struct{ from, to int }
 
@@ -40,7 +57,7 @@ type Scale struct{ from, to int }
 const finest = 0.01
 
 // ScaleOf gives the scale on which all of some spreads of values above zero have their place.
-func ScaleOf(all []Spread) Scale {
+func ScaleOf(all []Named) Scale {
 	s := Scale{math.MaxInt, math.MinInt}
 	for _, one := range all {
 		if one.Count > 0 {

@@ -1,6 +1,7 @@
 package spread
 
 import (
+	"fmt"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -34,7 +35,7 @@ func TestOf(t *testing.T) {
 
 func TestScale(t *testing.T) {
 	near := func(got, want float64) bool { return math.Abs(got-want) < 1e-9 }
-	s := ScaleOf([]Spread{{Count: 3, Least: 0.4, Most: 30}, {}, {Count: 1, Least: 2, Most: 900}})
+	s := ScaleOf([]Named{{Spread: Spread{Count: 3, Least: 0.4, Most: 30}}, {}, {Spread: Spread{Count: 1, Least: 2, Most: 900}}})
 	if got := s.Marks(); !slices.EqualFunc(got, []float64{0.1, 1, 10, 100, 1000}, near) {
 		t.Errorf("marks %v", got)
 	}
@@ -43,9 +44,19 @@ func TestScale(t *testing.T) {
 			t.Errorf("%v lies at %v, want %v", value, got, want)
 		}
 	}
-	for _, all := range [][]Spread{nil, {{}}, {{Count: 1, Least: 1, Most: 1}}, {{Count: 1}}} {
+	for _, all := range [][]Named{nil, {{}}, {{Spread: Spread{Count: 1, Least: 1, Most: 1}}}, {{Spread: Spread{Count: 1}}}} {
 		if got := ScaleOf(all).Marks(); len(got) != 2 {
 			t.Errorf("the scale of %v has the marks %v, want two", all, got)
 		}
+	}
+}
+
+func TestByName(t *testing.T) {
+	var got []string
+	for _, n := range ByName(map[string][]float64{"ssh": {3}, "http": {1, 2, 9}, "bacnet": {5}}) {
+		got = append(got, fmt.Sprint(n.Name, " ", n.Count, " ", n.Middle))
+	}
+	if want := []string{"http 3 2", "bacnet 1 5", "ssh 1 3"}; !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
 	}
 }
