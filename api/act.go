@@ -8,7 +8,7 @@ type DriftLine struct {
 	Name      string `json:"name,omitempty"`
 	Addr      string `json:"addr,omitempty"`
 	Entry     uint64 `json:"entry" doc:"Of the register"`
-	Attribute string `json:"attribute" enum:"name,mac,address,vendor,model,kind"`
+	Attribute string `json:"attribute"`
 	Expected  string `json:"expected" doc:"By the register"`
 	Observed  string `json:"observed"`
 	Strength  int    `json:"strength" doc:"Of the observation, in decibans: 20 are odds of 100 to 1"`
@@ -24,7 +24,7 @@ type NewAct struct {
 	Filter     string     `json:"filter,omitempty" maxLength:"4000" doc:"Which devices are meant, as the query of the list of devices; for accept and confirm which findings, as that of the list of findings"`
 	Devices    []uint64   `json:"devices,omitempty" maxItems:"5000" doc:"In the place of a filter"`
 	Findings   []uint64   `json:"findings,omitempty" maxItems:"5000" doc:"In the place of a filter"`
-	Attributes []string   `json:"attributes,omitempty" enum:"name,mac,address,vendor,model,kind" doc:"In which they differ, for take and keep-register; all where left out"`
+	Attributes []string   `json:"attributes,omitempty" doc:"In which they differ, for take and keep-register; all where left out"`
 	Lines      []ActLine  `json:"lines,omitempty" maxItems:"5000" doc:"Lines of drift, in the place of devices and attributes"`
 	Text       string     `json:"text,omitempty" maxLength:"10000" doc:"The reason, the note or the name of the group"`
 	Until      *time.Time `json:"until,omitempty" doc:"Until when findings are accepted"`
@@ -35,7 +35,7 @@ type NewAct struct {
 // ActLine is one line of drift.
 type ActLine struct {
 	Device    uint64 `json:"device"`
-	Attribute string `json:"attribute" enum:"name,mac,address,vendor,model,kind"`
+	Attribute string `json:"attribute"`
 }
 
 // Act is what was, or would be, done to many devices at once.

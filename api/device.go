@@ -1,40 +1,71 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"airdrift/core/inventory"
+)
+
+//go:generate go run ./gen
 
 // DeviceLine is what a list shows of a device.
 type DeviceLine struct {
-	ID        uint64     `json:"id"`
-	Name      string     `json:"name,omitempty"`
-	Addrs     []string   `json:"addresses" nullable:"false"`
-	Unit      string     `json:"unit,omitempty" doc:"Which unit it is, and behind which address, where it has none of its own" example:"modbus/7 behind 10.40.1.9"`
-	MAC       string     `json:"mac,omitempty"`
-	Kind      string     `json:"kind"`
-	Vendor    string     `json:"vendor,omitempty"`
-	Model     string     `json:"model,omitempty"`
-	OS        string     `json:"os,omitempty"`
-	Firmware  string     `json:"firmware,omitempty"`
-	Strength  int        `json:"strength" doc:"What speaks for its kind, in decibans"`
-	Standing  string     `json:"standing" enum:"managed,unmanaged,missing,set aside"`
-	Presence  string     `json:"presence" enum:"seen,silent,uncovered"`
-	Group     string     `json:"group,omitempty" doc:"What it belongs to, as somebody has said: a floor, a rack"`
-	Contested bool       `json:"contested" doc:"It shares an address with another device"`
-	Traits    []string   `json:"traits" nullable:"false" doc:"What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet"`
-	FirstSeen *time.Time `json:"firstSeen,omitempty"`
-	LastSeen  *time.Time `json:"lastSeen,omitempty"`
+	ID uint64 `json:"id"`
+	DeviceFields
 }
 
-// Values are what a site's devices have, for filters to choose from.
-type Values struct {
-	Network     []string `json:"network" nullable:"false" doc:"Names of the site's networks"`
-	Responsible []string `json:"responsible" nullable:"false" doc:"Whom the register names as responsible"`
-	Vendor      []string `json:"vendor" nullable:"false"`
-	Model       []string `json:"model" nullable:"false"`
-	OS          []string `json:"os" nullable:"false"`
-	Firmware    []string `json:"firmware" nullable:"false"`
-	Service     []string `json:"service" nullable:"false"`
-	Group       []string `json:"group" nullable:"false"`
+// LineOf gives what a list shows of a device.
+func LineOf(l inventory.Line) DeviceLine { return DeviceLine{l.ID, fieldsOf(l)} }
+
+// Value gives the value of a field by its name, as the catalogue has it.
+func (d DeviceLine) Value(field string) any {
+	if field == "number" {
+		return int(d.ID)
+	}
+	return d.values()[field]
 }
+
+// given gives a time that has come, or the zero time.
+func given(t *time.Time) time.Time {
+	if t == nil {
+		return time.Time{}
+	}
+	return *t
+}
+
+// some gives an empty list rather than none, so that JSON has [] and not null.
+func some(list []string) []string {
+	if list == nil {
+		return []string{}
+	}
+	return list
+}
+
+// known gives nil for a time that has not come.
+func known(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// Field is one field of devices, as the catalogue has it.
+type Field struct {
+	Name    string   `json:"name" doc:"In files, filters and addresses"`
+	Key     string   `json:"key" doc:"Its name in the lines of a list"`
+	Heading string   `json:"heading"`
+	Doc     string   `json:"doc,omitempty"`
+	Type    string   `json:"type" enum:"text,texts,number,flag,time"`
+	Choices []string `json:"choices,omitempty" doc:"The only values that it has"`
+	Listed  bool     `json:"listed" doc:"Lists and files can have it as a column"`
+	Sorted  bool     `json:"sorted" doc:"Lists can be sorted by it"`
+	Filter  string   `json:"filter,omitempty" enum:"one-of,at-least,is-set" doc:"How lists are narrowed by it; left out where they are not"`
+	Asked   string   `json:"asked,omitempty" doc:"Its name in filters; left out where lists are not narrowed by it"`
+	Shown   []string `json:"shown" nullable:"false" doc:"Where it is shown where nobody has chosen"`
+}
+
+// Values are what a site's devices have of each field that filters go by, by the name that filters have for it.
+type Values map[string][]string
 
 // Device is all that is known of one device.
 type Device struct {
@@ -175,7 +206,7 @@ type Decision struct {
 
 // Claim is what is believed of one attribute.
 type Claim struct {
-	Attribute  string      `json:"attribute" enum:"kind,vendor,model,os,firmware,serial,name"`
+	Attribute  string      `json:"attribute"`
 	Value      string      `json:"value" doc:"Empty, or unknown, where no candidate leads clearly"`
 	Strength   int         `json:"strength" doc:"In decibans: 10 are odds of 10 to 1"`
 	Candidates []Candidate `json:"candidates" nullable:"false" doc:"The strongest first"`

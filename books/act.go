@@ -14,6 +14,7 @@ import (
 	"airdrift/core/drift"
 	"airdrift/core/finding"
 	"airdrift/core/identify"
+	"airdrift/core/inventory"
 	"airdrift/core/ledger"
 	"airdrift/core/register"
 	"airdrift/store"
@@ -118,14 +119,14 @@ func (a Acting) said(kind ledger.DecisionKind, now func(ledger.Device) string) f
 			return
 		}
 		p.Steps = append(p.Steps, store.Step{
-			Device: d.ID, Name: NameOf(d), Field: string(kind), Was: was, Becomes: a.Text,
+			Device: d.ID, Name: inventory.Called(d), Field: string(kind), Was: was, Becomes: a.Text,
 			Decision: &ledger.Decision{Kind: kind, Device: d.ID, Text: a.Text, By: a.By, At: time.Now().UTC()},
 		})
 	}
 }
 
 func (p *Proposal) leave(d ledger.Device, field, was, why string) {
-	p.Left = append(p.Left, store.Step{Device: d.ID, Name: NameOf(d), Field: field, Was: was, Becomes: why})
+	p.Left = append(p.Left, store.Step{Device: d.ID, Name: inventory.Called(d), Field: field, Was: was, Becomes: why})
 }
 
 func addEntry(p *Proposal, d ledger.Device) {
@@ -136,7 +137,7 @@ func addEntry(p *Proposal, d ledger.Device) {
 	case entry.Name == "" && entry.MAC.IsZero() && !entry.Addr.IsValid():
 		p.leave(d, "register", "", "nothing tells it from others")
 	default:
-		p.Steps = append(p.Steps, store.Step{Device: d.ID, Name: NameOf(d), Field: "register", Becomes: describe(entry), Entry: &store.EntryChange{Becomes: &entry}})
+		p.Steps = append(p.Steps, store.Step{Device: d.ID, Name: inventory.Called(d), Field: "register", Becomes: describe(entry), Entry: &store.EntryChange{Becomes: &entry}})
 	}
 }
 
@@ -171,7 +172,7 @@ func (a Acting) takeObserved(p *Proposal, d ledger.Device) {
 		return
 	}
 	p.Steps = append(p.Steps, store.Step{
-		Device: d.ID, Name: NameOf(d), Field: strings.Join(fields, ", "), Was: strings.Join(were, "; "), Becomes: strings.Join(become, "; "), Entry: &store.EntryChange{Was: d.Entry, Becomes: &entry},
+		Device: d.ID, Name: inventory.Called(d), Field: strings.Join(fields, ", "), Was: strings.Join(were, "; "), Becomes: strings.Join(become, "; "), Entry: &store.EntryChange{Was: d.Entry, Becomes: &entry},
 	})
 }
 
@@ -276,26 +277,10 @@ func (k *Books) UndoAct(ctx context.Context, by string, id uint64) (back, left i
 	return back, left, err
 }
 
-// NameOf gives what a device is called: its name, or else an address, a MAC address or its number.
-func NameOf(d ledger.Device) string {
-	line := store.LineOf(d)
-	switch {
-	case line.Name != "":
-		return line.Name
-	case d.Unit != "":
-		return d.Unit
-	case len(d.Addrs) > 0:
-		return d.Addrs[0].String()
-	case len(d.MACs) > 0:
-		return d.MACs[0].String()
-	}
-	return fmt.Sprintf("device %d", d.ID)
-}
-
 // EntryOf makes an entry of the register out of what was seen of a device.
 func EntryOf(d ledger.Device) register.Entry {
-	line := store.LineOf(d)
-	entry := register.Entry{Name: line.Name, Vendor: line.Vendor, Model: line.Model, Kind: line.Kind}
+	line := inventory.LineOf(d)
+	entry := register.Entry{Name: line.Text("name"), Vendor: line.Text("vendor"), Model: line.Text("model"), Kind: line.Text("kind")}
 	if entry.Kind == identify.Unknown {
 		entry.Kind = ""
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"airdrift/core/evidence"
+	"airdrift/core/inventory"
 	"airdrift/core/ledger"
 	"airdrift/core/netrange"
 	"airdrift/core/report"
@@ -250,7 +251,7 @@ func (k *Books) Certificates(ctx context.Context, site uint64) ([]Certificate, e
 					continue
 				}
 				if until, err := time.Parse(time.RFC3339, it.Value); err == nil {
-					list = append(list, Certificate{d.ID, NameOf(d), it.Port, until})
+					list = append(list, Certificate{d.ID, inventory.Called(d), it.Port, until})
 				}
 			}
 			return nil

@@ -11,7 +11,7 @@ import (
 
 	"airdrift/core/evidence"
 	"airdrift/core/finding"
-	"airdrift/core/identify"
+	"airdrift/core/inventory"
 	"airdrift/core/ledger"
 	"airdrift/core/report"
 	"airdrift/core/wording"
@@ -172,17 +172,12 @@ func (k *Books) toReported(ctx context.Context, site store.Site, devices []ledge
 	}
 	list := make([]report.Device, len(devices))
 	for i, d := range devices {
-		line := store.LineOf(d)
+		line := inventory.LineOf(d)
 		one := report.Device{
-			ID: d.ID, Name: line.Name, Kind: line.Kind, Vendor: line.Vendor, Model: line.Model, OS: line.OS, Firmware: line.Firmware, Wanted: wanted(line.Vendor, line.Model),
-			Serial: d.Identity.Of(identify.Serial), Confidence: line.Strength, Standing: string(d.Standing), Presence: string(d.Presence), Group: d.Group, Note: d.Note,
-			FirstSeen: d.FirstSeen, LastSeen: d.LastSeen, Addrs: []string{}, MACs: []string{}, Networks: networksOf(site, d), Services: []string{},
-		}
-		for _, a := range d.Addrs {
-			one.Addrs = append(one.Addrs, a.String())
+			Line: line, Wanted: wanted(line.Text("vendor"), line.Text("model")), Note: d.Note, MACs: []string{}, Networks: networksOf(site, d), Services: []string{},
 		}
 		if d.Unit != "" {
-			one.Addrs = []string{d.Unit}
+			line.Values["address"] = []string{d.Unit}
 		}
 		for _, m := range d.PresentMACs() {
 			one.MACs = append(one.MACs, m.String())
@@ -190,15 +185,12 @@ func (k *Books) toReported(ctx context.Context, site store.Site, devices []ledge
 		for _, p := range d.Open {
 			one.Services = append(one.Services, p.String())
 		}
-		if e := d.Entry; e != nil {
-			one.Responsible, one.Location = e.Responsible, e.Location
-			if d.FirstSeen.IsZero() { // all that is known of it is what the register says
-				if e.Addr.IsValid() {
-					one.Addrs = []string{e.Addr.String()}
-				}
-				if !e.MAC.IsZero() {
-					one.MACs = []string{e.MAC.String()}
-				}
+		if e := d.Entry; e != nil && d.FirstSeen.IsZero() { // all that is known of it is what the register says
+			if e.Addr.IsValid() {
+				line.Values["address"] = []string{e.Addr.String()}
+			}
+			if !e.MAC.IsZero() {
+				one.MACs = []string{e.MAC.String()}
 			}
 		}
 		if d.Aside != nil {

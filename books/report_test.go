@@ -47,7 +47,7 @@ func visited(t *testing.T, k *Books, site uint64, began time.Time, titles map[by
 func shown(r report.Report) string {
 	var all []string
 	for _, d := range r.Devices {
-		all = append(all, fmt.Sprintf("%s %s %s %s", strings.Join(d.Addrs, " "), d.Kind, d.Standing, d.Presence))
+		all = append(all, fmt.Sprintf("%s %s %s %s", strings.Join(d.Texts("address"), " "), d.Text("kind"), d.Text("standing"), d.Text("presence")))
 	}
 	return strings.Join(all, "; ")
 }
@@ -87,8 +87,8 @@ func TestReportOfAPastDay(t *testing.T) {
 		}
 		for _, d := range then.Devices {
 			for _, n := range now.Devices {
-				if (d.Addrs[0] == n.Addrs[0]) != (d.ID == n.ID) {
-					t.Errorf("%v had the number %d, and %v has %d", d.Addrs, d.ID, n.Addrs, n.ID)
+				if (d.Texts("address")[0] == n.Texts("address")[0]) != (d.ID == n.ID) {
+					t.Errorf("%v had the number %d, and %v has %d", d.Texts("address"), d.ID, n.Texts("address"), n.ID)
 				}
 			}
 		}

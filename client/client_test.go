@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"slices"
 	"strings"
 	"testing"
@@ -34,7 +35,7 @@ func serve(t *testing.T, status int, contentType, body string) (*Client, *http.R
 
 func TestRequestsCarryTokenPathAndQuery(t *testing.T) {
 	c, last := serve(t, 200, "application/json", `{"items":[],"total":3}`)
-	list, err := c.Devices(t.Context(), 7, DeviceQuery{Standing: []string{"unmanaged", "missing"}, Text: "a b&c", Contested: true, Cursor: "x", Limit: 10})
+	list, err := c.Devices(t.Context(), 7, DeviceQuery{Filter: url.Values{"standing": {"unmanaged", "missing"}, "text": {"a b&c"}, "contested": {"true"}}, Cursor: "x", Limit: 10})
 	if err != nil || list.Counted() != 3 {
 		t.Fatalf("%+v, %v", list, err)
 	}

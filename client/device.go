@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -12,39 +13,21 @@ import (
 
 // DeviceQuery says which devices to list; the zero value means the first hundred by address.
 type DeviceQuery struct {
-	Standing, Presence, Kind             []string
-	Vendor, Model, OS, Firmware, Service []string
-	Group, Network, Responsible          []string
-	Severity, View                       string
-	Strength                             int // in decibans
-	Contested                            bool
-	Text, Sort, Trait                    string
-	Descend                              bool
-	Limit                                int
-	Cursor                               string // next of the page before
+	Filter url.Values // what inventory.Parameters names, such as kind, text or sort
+	Limit  int
+	Cursor string // next of the page before
 }
 
 func (q DeviceQuery) encode() string {
-	v := url.Values{}
-	for name, list := range map[string][]string{"standing": q.Standing, "presence": q.Presence, "kind": q.Kind, "vendor": q.Vendor, "model": q.Model, "os": q.OS, "firmware": q.Firmware, "service": q.Service, "group": q.Group, "network": q.Network, "responsible": q.Responsible} {
-		for _, value := range list {
-			v.Add(name, value)
-		}
+	v := maps.Clone(q.Filter)
+	if v == nil {
+		v = url.Values{}
 	}
-	for name, text := range map[string]string{"text": q.Text, "sort": q.Sort, "trait": q.Trait, "severity": q.Severity, "view": q.View, "cursor": q.Cursor} {
-		if text != "" {
-			v.Set(name, text)
-		}
+	if q.Cursor != "" {
+		v.Set("cursor", q.Cursor)
 	}
-	for name, on := range map[string]bool{"contested": q.Contested, "descend": q.Descend} {
-		if on {
-			v.Set(name, "true")
-		}
-	}
-	for name, n := range map[string]int{"limit": q.Limit, "strength": q.Strength} {
-		if n > 0 {
-			v.Set(name, strconv.Itoa(n))
-		}
+	if q.Limit > 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
 	}
 	return v.Encode()
 }

@@ -12,11 +12,12 @@ import (
 
 	"airdrift/api"
 	"airdrift/client"
+	"airdrift/core/inventory"
 )
 
 // attributeFlag names attributes of drift.
 func attributeFlag() cli.Flag {
-	return &cli.StringSliceFlag{Name: "attribute", Usage: "only in this `ATTRIBUTE`: name, mac, address, vendor, model or kind (several)"}
+	return &cli.StringSliceFlag{Name: "attribute", Usage: "only in this `ATTRIBUTE`: " + strings.Join(inventory.Names(inventory.Drifting()), ", ") + "; may be given again"}
 }
 
 // previewFlag has an act shown and not done.

@@ -10,6 +10,7 @@ import (
 
 	"airdrift/api"
 	"airdrift/client"
+	"airdrift/core/inventory"
 )
 
 func (p Program) changesCommand() *cli.Command {
@@ -20,7 +21,7 @@ func (p Program) changesCommand() *cli.Command {
 			&cli.Uint64Flag{Name: "sweep", Usage: "only what the sweep of this `NUMBER` has found"},
 			&cli.StringFlag{Name: "device", Usage: "only of this `DEVICE`: its number, address, MAC address or name"},
 			&cli.StringSliceFlag{Name: "kind", Usage: "only this `KIND`: appeared, vanished, moved, changed (several, or separated by commas)"},
-			&cli.StringSliceFlag{Name: "attribute", Usage: "only changes of this `ATTRIBUTE`: name, kind, vendor, model, os, firmware, mac, port"},
+			&cli.StringSliceFlag{Name: "attribute", Usage: "only changes of this `ATTRIBUTE`: " + strings.Join(inventory.Changing(), ", ")},
 			&cli.StringFlag{Name: "since", Usage: "only of sweeps that began on this `DAY` or later, such as 2026-11-02"},
 			&cli.StringFlag{Name: "until", Usage: "only of sweeps that began before this `DAY`"},
 			&cli.IntFlag{Name: "limit", Usage: "at most so `MANY`; all where left out"},

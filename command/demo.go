@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"strings"
 
@@ -177,7 +178,7 @@ func (p Program) tour(ctx context.Context, c *cli.Command, cl *client.Client, b 
 	if err != nil {
 		return err
 	}
-	unmanaged, err := allDevices(ctx, cl, site.ID, client.DeviceQuery{Standing: []string{"unmanaged"}})
+	unmanaged, err := allDevices(ctx, cl, site.ID, client.DeviceQuery{Filter: url.Values{"standing": {"unmanaged"}}})
 	if err != nil {
 		return err
 	}

@@ -4,14 +4,17 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"airdrift/api"
 	"airdrift/client"
+	"airdrift/core/inventory"
 )
 
 // pageSize is how many devices are fetched at a time.
@@ -22,31 +25,12 @@ func (p Program) devicesCommand() *cli.Command {
 		Name:     "devices",
 		Usage:    "list the devices of a site; act on many at once, and undo it",
 		Commands: p.actCommands(),
-		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "standing", Usage: "only `STANDING` managed, unmanaged, missing or set aside; may be given again"},
-			&cli.StringSliceFlag{Name: "presence", Usage: "only `PRESENCE` seen, silent or uncovered; may be given again"},
-			&cli.StringSliceFlag{Name: "kind", Usage: "only `KIND`, such as printer; may be given again"},
+		Flags: append(filterFlags(),
 			&cli.BoolFlag{Name: "unmanaged", Usage: "short for --standing unmanaged"},
-			&cli.StringSliceFlag{Name: "vendor", Usage: "only devices by this `MAKER`; may be given again"},
-			&cli.StringSliceFlag{Name: "model", Usage: "only this `MODEL`; may be given again"},
-			&cli.StringSliceFlag{Name: "os", Usage: "only this `SYSTEM`; may be given again"},
-			&cli.StringSliceFlag{Name: "firmware", Usage: "only this `VERSION` of firmware; may be given again"},
-			&cli.StringSliceFlag{Name: "service", Usage: "only devices that offer this `SERVICE`: tcp/80, 80, http or _ipp._tcp; may be given again"},
-			&cli.StringSliceFlag{Name: "group", Usage: "only devices of this `GROUP`; may be given again"},
-			&cli.StringSliceFlag{Name: "network", Usage: "only devices of this `NETWORK`, by name or subnet; may be given again"},
-			&cli.StringSliceFlag{Name: "responsible", Usage: "only devices for which the register names this `RESPONSIBLE`; may be given again"},
-			&cli.StringFlag{Name: "severity", Usage: "only devices with an open finding of this `SEVERITY` or worse"},
-			&cli.StringFlag{Name: "view", Usage: "the filter that is saved as the view of this `NAME`; airdrift views lists them"},
-			&cli.IntFlag{Name: "strength", Usage: "only devices for whose kind at least so many `DECIBANS` speak; 20 are odds of 100 to 1"},
-			&cli.BoolFlag{Name: "contested", Usage: "only devices that share an address"},
-			&cli.StringFlag{Name: "trait", Usage: "only devices with this `TRAIT`: own machine, answers for others, accepts every port, virtual router, wrong subnet"},
-			&cli.StringFlag{Name: "text", Usage: "only devices of which these `WORDS` are known"},
-			&cli.StringFlag{Name: "sort", Usage: "`COLUMN` to sort by: address, name, kind, vendor, standing, lastSeen, ...", Value: "address"},
-			&cli.BoolFlag{Name: "descend", Usage: "sort downwards"},
 			&cli.StringSliceFlag{Name: "columns", Usage: "only these `COLUMNS`, such as address,name,firmware; those of the view where it has some"},
 			&cli.BoolFlag{Name: "expect-none", Usage: "exit with 3 where there is such a device"},
 			watchFlag(),
-		},
+		),
 		Description: "Examples: airdrift devices --unmanaged, airdrift devices --kind printer --text hall --sort name,\n" +
 			"airdrift devices --service snmp --strength 20, airdrift devices --vendor \"Ostermoor Networks\" --group \"second floor\",\n" +
 			"airdrift devices --standing unmanaged --expect-none && echo \"everything here is managed\"",
@@ -55,17 +39,11 @@ func (p Program) devicesCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			standings := c.StringSlice("standing")
+			query := client.DeviceQuery{Filter: filterOf(c)}
 			if c.Bool("unmanaged") {
-				standings = append(standings, "unmanaged")
+				query.Filter.Add("standing", "unmanaged")
 			}
-			query := client.DeviceQuery{
-				Standing: standings, Presence: c.StringSlice("presence"), Kind: c.StringSlice("kind"),
-				Vendor: c.StringSlice("vendor"), Model: c.StringSlice("model"), OS: c.StringSlice("os"), Firmware: c.StringSlice("firmware"),
-				Service: c.StringSlice("service"), Group: c.StringSlice("group"), Network: c.StringSlice("network"), Responsible: c.StringSlice("responsible"), Severity: c.String("severity"), View: c.String("view"), Strength: c.Int("strength"),
-				Contested: c.Bool("contested"), Trait: c.String("trait"), Text: c.String("text"), Sort: c.String("sort"), Descend: c.Bool("descend"),
-			}
-			columns, err := columnsOf(ctx, cl, site.ID, c.StringSlice("columns"), query.View)
+			columns, err := columnsOf(ctx, cl, site.ID, c.StringSlice("columns"), c.String("view"))
 			if err != nil {
 				return err
 			}
@@ -107,40 +85,51 @@ func allDevices(ctx context.Context, cl *client.Client, site uint64, q client.De
 	}
 }
 
-// deviceColumn is a column of a list of devices: what it is called where columns are chosen, its heading, and what it holds.
-type deviceColumn struct {
-	name, heading string
-	of            func(api.DeviceLine) any
+// filterFlags are the flags for all that a list of devices can be narrowed and sorted by.
+func filterFlags() (flags []cli.Flag) {
+	for _, p := range inventory.Parameters() {
+		usage := strings.ToLower(p.Doc[:1]) + p.Doc[1:]
+		if p.Choices != nil && len(p.Choices) <= mostChoices {
+			usage += ": " + strings.Join(p.Choices, ", ")
+		}
+		switch {
+		case p.Type == inventory.Flag:
+			flags = append(flags, &cli.BoolFlag{Name: p.Name, Usage: usage})
+		case p.Several:
+			flags = append(flags, &cli.StringSliceFlag{Name: p.Name, Usage: usage + "; `" + strings.ToUpper(p.Name) + "` may be given again"})
+		default:
+			flags = append(flags, &cli.StringFlag{Name: p.Name, Usage: usage + ", as `" + strings.ToUpper(p.Name) + "`"})
+		}
+	}
+	return flags
 }
 
-// deviceColumns are the columns there are, in their order.
-var deviceColumns = []deviceColumn{
-	{"number", "No|id", func(d api.DeviceLine) any { return d.ID }},
-	{"address", "Address|addresses", addressCell},
-	{"name", "Name", func(d api.DeviceLine) any { return d.Name }},
-	{"kind", "Kind", func(d api.DeviceLine) any { return d.Kind }},
-	{"strength", "Strength", func(d api.DeviceLine) any { return d.Strength }},
-	{"standing", "Standing", func(d api.DeviceLine) any { return d.Standing }},
-	{"vendor", "Vendor", func(d api.DeviceLine) any { return d.Vendor }},
-	{"model", "Model", func(d api.DeviceLine) any { return d.Model }},
-	{"os", "System|os", func(d api.DeviceLine) any { return d.OS }},
-	{"firmware", "Firmware", func(d api.DeviceLine) any { return d.Firmware }},
-	{"mac", "MAC", func(d api.DeviceLine) any { return d.MAC }},
-	{"firstSeen", "First seen", func(d api.DeviceLine) any { return at(d.FirstSeen) }},
-	{"lastSeen", "Last seen", func(d api.DeviceLine) any { return at(d.LastSeen) }},
-	{"presence", "Presence", func(d api.DeviceLine) any { return d.Presence }},
-	{"group", "Group", func(d api.DeviceLine) any { return d.Group }},
-	{"traits", "Flags|traits", func(d api.DeviceLine) any { return strings.Join(d.Traits, ", ") }},
-}
+// mostChoices is how many choices the usage of a flag names.
+const mostChoices = 20
 
-// usualColumns are those that are shown where nobody has chosen.
-var usualColumns = []string{"number", "address", "name", "kind", "standing", "vendor", "model", "mac", "lastSeen", "presence", "traits"}
+// filterOf reads the flags of filterFlags.
+func filterOf(c *cli.Command) url.Values {
+	filter := url.Values{}
+	for _, p := range inventory.Parameters() {
+		switch {
+		case !c.IsSet(p.Name):
+		case p.Type == inventory.Flag:
+			filter.Set(p.Name, strconv.FormatBool(c.Bool(p.Name)))
+		case p.Several:
+			filter[p.Name] = c.StringSlice(p.Name)
+		default:
+			filter.Set(p.Name, c.String(p.Name))
+		}
+	}
+	return filter
+}
 
 // columnsOf gives the columns that are shown: those that are named, or those of a saved view, or the usual ones.
 func columnsOf(ctx context.Context, cl *client.Client, site uint64, named []string, view string) ([]string, error) {
+	listed := inventory.Names(inventory.Listed())
 	for _, name := range named {
-		if !slices.ContainsFunc(deviceColumns, func(c deviceColumn) bool { return c.name == name }) {
-			return nil, wrongUse("--columns: there is no column %q: want some of %s", name, strings.Join(columnNames(), ", "))
+		if !slices.Contains(listed, name) {
+			return nil, wrongUse("--columns: there is no column %q: want some of %s", name, strings.Join(listed, ", "))
 		}
 	}
 	if len(named) > 0 || view == "" {
@@ -155,37 +144,40 @@ func columnsOf(ctx context.Context, cl *client.Client, site uint64, named []stri
 	return nil, err // the service says that there is no such view
 }
 
-func columnNames() (names []string) {
-	for _, c := range deviceColumns {
-		names = append(names, c.name)
-	}
-	return names
-}
-
 func (p Program) writeDevices(form string, list []api.DeviceLine) error {
 	return write(p.Out, form, devicesGrid(list, nil), list)
 }
 
 // devicesGrid has devices with some columns; with the usual ones where none is named.
 func devicesGrid(list []api.DeviceLine, named []string) (g grid) {
-	if len(named) == 0 {
-		named = usualColumns
+	columns := inventory.ShownIn(inventory.Terminal)
+	if len(named) > 0 {
+		columns = slices.DeleteFunc(inventory.Listed(), func(f *inventory.Field) bool { return !slices.Contains(named, f.Name) })
 	}
-	var columns []deviceColumn
-	for _, c := range deviceColumns {
-		if slices.Contains(named, c.name) {
-			columns = append(columns, c)
-			g.headings = append(g.headings, c.heading)
-		}
+	for _, f := range columns {
+		g.headings = append(g.headings, f.Heading+"|"+f.Key())
 	}
 	for _, d := range list {
 		row := make([]any, len(columns))
-		for i, c := range columns {
-			row[i] = c.of(d)
+		for i, f := range columns {
+			row[i] = fieldCell(d, f)
 		}
 		g.add(row...)
 	}
 	return g
+}
+
+// fieldCell holds a field of a device.
+func fieldCell(d api.DeviceLine, f *inventory.Field) any {
+	if f.Name == "address" {
+		return addressCell(d)
+	}
+	switch value := d.Value(f.Name).(type) {
+	case time.Time:
+		return at(&value)
+	default:
+		return f.Text(value)
+	}
 }
 
 // addressCell holds where a device is reached, or behind what it is.
@@ -394,7 +386,7 @@ func findDevice(ctx context.Context, cl *client.Client, c *cli.Command, wanted s
 	if err != nil {
 		return 0, err
 	}
-	list, err := allDevices(ctx, cl, site.ID, client.DeviceQuery{Text: wanted})
+	list, err := allDevices(ctx, cl, site.ID, client.DeviceQuery{Filter: url.Values{"text": {wanted}}})
 	if err != nil {
 		return 0, err
 	}

@@ -47,7 +47,7 @@ func useHandingOver(t *testing.T, use func(args ...string) (out, errs string, co
 	expect(2, "the first sweep began on", "report", filepath.Join(dir, "old.pdf"), "--at", "2001-01-01")
 	expect(0, "", "extract", "save", "power", "--filter", "kind=pdu", "--for", "the electricians")
 	expect(0, "the electricians", "extract", "list")
-	for name, begins := range map[string]string{"p.xlsx": "PK", "p.csv": "No,Name", "p.json": "{", "p.html": "<!DOCTYPE html>", "p.pdf": "%PDF-"} {
+	for name, begins := range map[string]string{"p.xlsx": "PK", "p.csv": "No,Address,Name", "p.json": "{", "p.html": "<!DOCTYPE html>", "p.pdf": "%PDF-"} {
 		written(t, expect, filepath.Join(dir, name), begins, "extract", "--name", "power")
 	}
 	expect(0, "kitchen-pdu", "extract", "-", "--filter", "kind=pdu")

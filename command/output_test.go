@@ -10,6 +10,7 @@ import (
 
 	"airdrift/api"
 	"airdrift/core/csvtext"
+	"airdrift/core/inventory"
 )
 
 // hostile is what a device may say to harm who reads it.
@@ -18,7 +19,7 @@ const hostile = "\x1b]0;owned\x07\x1b[2J\u202egnp.exe\r\n=cmd|' /C calc'!A0"
 func TestDeviceTextDoesNothingToATerminal(t *testing.T) {
 	var out bytes.Buffer
 	d := api.Device{
-		DeviceLine: api.DeviceLine{ID: 1, Name: hostile, Kind: "unknown", Standing: "unmanaged", Presence: "seen"},
+		DeviceLine: api.LineOf(inventory.Line{ID: 1, Values: map[string]any{"name": hostile, "kind": "unknown", "standing": "unmanaged", "presence": "seen", "serial": hostile}}),
 		Ports:      []api.Port{{Port: "tcp/21", Words: []api.Fact{{Key: "ftp.greeting", Value: hostile}}}},
 		Claims: []api.Claim{{Attribute: "name", Candidates: []api.Candidate{{Value: hostile, Reasons: []api.Reason{{Because: hostile,
 			Fact: api.Fact{Value: hostile}}}}}}},

@@ -2,6 +2,7 @@ package console_test
 
 import (
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -224,7 +225,7 @@ func (h *house) changeDevice() {
 // mergeDevices says that two devices are one, as far as what would follow, and looks at what a device held.
 func (h *house) mergeDevices() {
 	number := func(addr string) uint64 {
-		list, err := h.Client.Devices(h.t.Context(), h.Site.ID, client.DeviceQuery{Text: addr})
+		list, err := h.Client.Devices(h.t.Context(), h.Site.ID, client.DeviceQuery{Filter: url.Values{"text": {addr}}})
 		if err != nil || len(list.Items) != 1 {
 			h.t.Fatalf("devices at %s: %+v, %v", addr, list, err)
 		}

@@ -3,6 +3,7 @@ package console_test
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"strings"
 	"testing"
 	"time"
@@ -76,7 +77,7 @@ func TestByKeyboard(t *testing.T) {
 	h.do("into the register", tabTo("Add to the register"), enter, has("Name in the register"), tabTo("Location"), types("nursery"), tabTo("Add"), enter, chip("managed"))
 	h.do("why it is believed", tabTo("arp …"), types(" "), has("arp.mac"))
 	h.do("out", chromedp.Navigate(h.path("/devices?standing=managed")), has("1–1 of 1"), tabTo("Sign out"), enter, has("The first user is administrator"))
-	list, err := h.Client.Devices(t.Context(), h.Site.ID, client.DeviceQuery{Standing: []string{"managed"}})
+	list, err := h.Client.Devices(t.Context(), h.Site.ID, client.DeviceQuery{Filter: url.Values{"standing": {"managed"}}})
 	if err != nil || len(list.Items) != 1 || list.Items[0].Addrs[0] != "10.40.1.24" {
 		t.Errorf("managed are %+v, %v", list, err)
 	}

@@ -16,6 +16,7 @@ import (
 	"airdrift/books"
 	"airdrift/core/drift"
 	"airdrift/core/finding"
+	"airdrift/core/inventory"
 	"airdrift/core/ledger"
 	"airdrift/store"
 )
@@ -45,7 +46,7 @@ const driftPart = 500
 func (s *Service) listDrift(ctx context.Context, in *struct {
 	SiteInput
 	PageInput
-	Attribute []string `query:"attribute,explode" enum:"name,mac,address,vendor,model,kind" doc:"Only those in these attributes"`
+	Attribute []string `query:"attribute,explode" doc:"Only those in these attributes"`
 }) (*listOutput[api.DriftLine], error) {
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
@@ -80,7 +81,7 @@ func driftOf(d ledger.Device, attributes []string) (lines []api.DriftLine) {
 		if attributes != nil && !slices.Contains(attributes, line.Attribute) {
 			continue
 		}
-		out := api.DriftLine{Device: d.ID, Name: books.NameOf(d), Entry: d.Entry.ID, Attribute: line.Attribute, Expected: line.Expected, Observed: line.Observed, Strength: line.Strength, Certain: line.Certain}
+		out := api.DriftLine{Device: d.ID, Name: inventory.Called(d), Entry: d.Entry.ID, Attribute: line.Attribute, Expected: line.Expected, Observed: line.Observed, Strength: line.Strength, Certain: line.Certain}
 		if len(d.Addrs) > 0 {
 			out.Addr = d.Addrs[0].String()
 		}
@@ -173,11 +174,11 @@ func checkUntil(until *time.Time) error {
 
 // devicesMeant gives the numbers of the devices that a filter lets through, one more than may be at the most.
 func (s *Service) devicesMeant(ctx context.Context, site uint64, filter string) ([]uint64, error) {
-	f, err := parseFilter(site, filter)
+	f, err := parseFilter(filter)
 	if err != nil {
 		return nil, err
 	}
-	query, _, err := s.deviceQuery(ctx, f, nil, books.MostActed+1)
+	query, _, err := s.deviceQuery(ctx, site, f, nil, books.MostActed+1)
 	if err != nil {
 		return nil, err
 	}

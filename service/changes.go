@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"airdrift/api"
+	"airdrift/core/inventory"
 	"airdrift/store"
 )
 
@@ -29,7 +30,7 @@ type changesInput struct {
 	Sweep     uint64    `query:"sweep" doc:"Only those that this sweep has found"`
 	Device    uint64    `query:"device" doc:"Only those of this device"`
 	Kind      []string  `query:"kind,explode" enum:"appeared,vanished,moved,changed" doc:"Only these kinds"`
-	Attribute []string  `query:"attribute,explode" enum:"name,kind,vendor,model,os,firmware,mac,port" doc:"Only changes of these attributes"`
+	Attribute []string  `query:"attribute,explode" doc:"Only changes of these attributes"`
 	Since     time.Time `query:"since" doc:"Only those of sweeps that began then or later"`
 	Until     time.Time `query:"until" doc:"Only those of sweeps that began before"`
 	PageInput
@@ -84,7 +85,7 @@ func (s *Service) compareSweeps(ctx context.Context, in *struct {
 			continue
 		}
 		d := result.Devices[c.Device]
-		change := api.Change{Sweep: other.ID, Began: other.Began, Device: d.ID, Name: store.DisplayName(d), Kind: string(c.Kind), Attribute: c.Attribute, Before: c.Before, After: c.After}
+		change := api.Change{Sweep: other.ID, Began: other.Began, Device: d.ID, Name: inventory.NameOf(d), Kind: string(c.Kind), Attribute: c.Attribute, Before: c.Before, After: c.After}
 		if len(d.Addrs) > 0 {
 			change.Addr = d.Addrs[0].String()
 		}

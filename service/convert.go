@@ -11,6 +11,7 @@ import (
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
+	"airdrift/core/inventory"
 	"airdrift/core/ledger"
 	"airdrift/core/probe"
 	"airdrift/core/register"
@@ -207,18 +208,6 @@ func addrTexts(addrs []netip.Addr) []string {
 	return out
 }
 
-func toDeviceLine(l store.DeviceLine) api.DeviceLine {
-	line := api.DeviceLine{
-		ID: l.ID, Name: l.Name, Addrs: addrTexts(l.Addrs), Unit: l.Unit, MAC: l.MAC.String(), Kind: l.Kind, Vendor: l.Vendor, Model: l.Model, OS: l.OS,
-		Firmware: l.Firmware, Strength: l.Strength, Standing: string(l.Standing), Presence: string(l.Presence), Contested: l.Contested, Group: l.Group, Traits: []string{},
-		FirstSeen: known(l.FirstSeen), LastSeen: known(l.LastSeen),
-	}
-	for _, t := range l.Traits {
-		line.Traits = append(line.Traits, string(t))
-	}
-	return line
-}
-
 // blinksBy gives the protocol by which a device can be told to show itself; "" where there is none.
 func blinksBy(d ledger.Device) string {
 	if p := probe.BlinksBy(d.Items); p != nil && len(d.Addrs) > 0 {
@@ -229,7 +218,7 @@ func blinksBy(d ledger.Device) string {
 
 func toDevice(site uint64, d ledger.Device, identity identify.Identity, overlay *registry.Table) api.Device {
 	out := api.Device{
-		DeviceLine: toDeviceLine(store.LineOf(d)),
+		DeviceLine: api.LineOf(inventory.LineOf(d)),
 		Site:       site,
 		MACs:       []api.MAC{},
 		Shared:     addrTexts(d.Contested),

@@ -22,7 +22,7 @@ import (
 func (s *Service) registerDevices(humaAPI huma.API) {
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "list-devices", Method: http.MethodGet, Path: "/api/v1/sites/{site}/devices", Summary: "Devices of a site",
-		Tags: []string{"devices"}, Extensions: needs(Look),
+		Tags: []string{"devices"}, Extensions: needs(Look), Parameters: filterParams(),
 	}, s.listDevices)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "list-values", Method: http.MethodGet, Path: "/api/v1/sites/{site}/values", Summary: "Makers, models, systems, versions and services that a site's devices have, for filters",
@@ -30,7 +30,7 @@ func (s *Service) registerDevices(humaAPI huma.API) {
 	}, s.listValues)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "export-devices", Method: http.MethodGet, Path: "/api/v1/sites/{site}/devices.csv", Summary: "Devices of a site as CSV, all that the filter lets through",
-		Tags: []string{"devices"}, Extensions: exports(Look),
+		Tags: []string{"devices"}, Extensions: exports(Look), Parameters: filterParams(),
 	}, s.exportDevices)
 	huma.Register(humaAPI, huma.Operation{
 		OperationID: "get-device", Method: http.MethodGet, Path: "/api/v1/devices/{device}", Summary: "All that is known of one device",
@@ -205,7 +205,7 @@ func (s *Service) listDevices(ctx context.Context, in *devicesInput) (*listOutpu
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	query, _, err := s.deviceQuery(ctx, in.DeviceFilter, nil, in.Limit)
+	query, _, err := s.deviceQuery(ctx, in.Site, in.query, nil, in.Limit)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
@@ -217,7 +217,7 @@ func (s *Service) listDevices(ctx context.Context, in *devicesInput) (*listOutpu
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	out := pageOf(page.Lines, in.Limit, toDeviceLine, nil)
+	out := pageOf(page.Lines, in.Limit, api.LineOf, nil)
 	if page.Next != nil {
 		out.Body.Next = cursorOf(page.Next)
 	}
@@ -227,6 +227,7 @@ func (s *Service) listDevices(ctx context.Context, in *devicesInput) (*listOutpu
 	return out, nil
 }
 
+// listValues gives what a site's devices have, and the names of its networks and groups that may have no device yet.
 func (s *Service) listValues(ctx context.Context, in *SiteInput) (*struct{ Body api.Values }, error) {
 	values, err := s.store.Values(ctx, in.Site)
 	if err != nil {
@@ -240,18 +241,18 @@ func (s *Service) listValues(ctx context.Context, in *SiteInput) (*struct{ Body 
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	named := values["group_name"]
 	for _, g := range groups {
-		named = append(named, g.Name)
+		values["group"] = append(values["group"], g.Name)
 	}
-	networks := []string{}
+	values["group"] = slices.Compact(slices.Sorted(slices.Values(values["group"])))
 	for _, n := range site.Networks {
-		networks = append(networks, n.Name)
+		values["network"] = append(values["network"], n.Name)
 	}
-	return &struct{ Body api.Values }{api.Values{
-		Network: slices.Compact(networks), Responsible: texts(values["responsible"]),
-		Vendor: texts(values["vendor"]), Model: texts(values["model"]), OS: texts(values["os"]), Firmware: texts(values["firmware"]), Service: texts(values["services"]), Group: texts(slices.Compact(slices.Sorted(slices.Values(named)))),
-	}}, nil
+	values["network"] = slices.Compact(values["network"])
+	for name, list := range values {
+		values[name] = texts(list)
+	}
+	return &struct{ Body api.Values }{values}, nil
 }
 
 // deviceOutput is a device with the tag of what people have said of it.

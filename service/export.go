@@ -1,76 +1,59 @@
 package service
 
 import (
-	"cmp"
 	"context"
+	"net/http"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"airdrift/api"
 	"airdrift/core/csvtext"
+	"airdrift/core/inventory"
 )
-
-// deviceColumns are the columns of an export, in their order.
-var deviceColumns = []struct {
-	name, heading string
-	of            func(api.DeviceLine) string
-}{
-	{"number", "No", func(d api.DeviceLine) string { return strconv.FormatUint(d.ID, 10) }},
-	{"address", "Address", func(d api.DeviceLine) string { return strings.Join(d.Addrs, " ") }},
-	{"name", "Name", func(d api.DeviceLine) string { return d.Name }},
-	{"kind", "Kind", func(d api.DeviceLine) string { return d.Kind }},
-	{"vendor", "Vendor", func(d api.DeviceLine) string { return d.Vendor }},
-	{"model", "Model", func(d api.DeviceLine) string { return d.Model }},
-	{"os", "System", func(d api.DeviceLine) string { return d.OS }},
-	{"firmware", "Firmware", func(d api.DeviceLine) string { return d.Firmware }},
-	{"strength", "Strength", func(d api.DeviceLine) string { return strconv.Itoa(d.Strength) }},
-	{"standing", "Standing", func(d api.DeviceLine) string { return d.Standing }},
-	{"presence", "Presence", func(d api.DeviceLine) string { return d.Presence }},
-	{"mac", "MAC", func(d api.DeviceLine) string { return d.MAC }},
-	{"firstSeen", "First seen", func(d api.DeviceLine) string { return csvTime(d.FirstSeen) }},
-	{"lastSeen", "Last seen", func(d api.DeviceLine) string { return csvTime(d.LastSeen) }},
-	{"group", "Group", func(d api.DeviceLine) string { return d.Group }},
-	{"traits", "Flags", func(d api.DeviceLine) string { return strings.Join(d.Traits, ", ") }},
-}
-
-func csvTime(t *time.Time) string {
-	if t == nil {
-		return ""
-	}
-	return t.UTC().Format(time.RFC3339)
-}
 
 // exportPage is how many devices are read at a time.
 const exportPage = 1000
 
-func (s *Service) exportDevices(ctx context.Context, in *struct {
+// exportInput is a filter with the columns that the file has.
+type exportInput struct {
 	DeviceFilter
-	Columns []string `query:"columns" enum:"number,address,name,kind,vendor,model,os,firmware,strength,standing,presence,mac,firstSeen,lastSeen,group,traits" doc:"Only these columns; all where left out"`
-}) (*huma.StreamResponse, error) {
+	Columns []string `query:"columns" doc:"Only these fields, as columns; those of the view where it has some, else all that lists can have"`
+}
+
+// columnsNamed gives the fields of some names, in the order of the catalogue; all that lists can have where none is named.
+func columnsNamed(names []string) ([]*inventory.Field, error) {
+	listed := inventory.Listed()
+	for i, name := range names {
+		if !slices.ContainsFunc(listed, func(f *inventory.Field) bool { return f.Name == name }) {
+			return nil, refuse(http.StatusUnprocessableEntity, "columns[%d]: there is no column %q (any more): want some of %s", i, name, strings.Join(inventory.Names(listed), ", "))
+		}
+	}
+	if len(names) == 0 {
+		return listed, nil
+	}
+	return slices.DeleteFunc(listed, func(f *inventory.Field) bool { return !slices.Contains(names, f.Name) }), nil
+}
+
+func (s *Service) exportDevices(ctx context.Context, in *exportInput) (*huma.StreamResponse, error) {
 	if _, err := s.store.Site(ctx, in.Site); err != nil {
 		return nil, problem(ctx, err)
 	}
-	query, view, err := s.deviceQuery(ctx, in.DeviceFilter, nil, exportPage)
+	query, view, err := s.deviceQuery(ctx, in.Site, in.query, nil, exportPage)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	columns := slices.Clone(deviceColumns)
-	if shown := cmp.Or(strings.Join(in.Columns, ","), strings.Join(view.Columns, ",")); shown != "" {
-		wanted := strings.Split(shown, ",")
-		columns = columns[:0]
-		for _, c := range deviceColumns {
-			if slices.Contains(wanted, c.name) {
-				columns = append(columns, c)
-			}
-		}
+	names := in.Columns
+	if len(names) == 0 {
+		names = view.Columns
+	}
+	columns, err := columnsNamed(names)
+	if err != nil {
+		return nil, problem(ctx, err)
 	}
 	headings := make([]string, len(columns))
 	for i, c := range columns {
-		headings[i] = c.heading
+		headings[i] = c.Heading
 	}
 	var rows [][]string
 	for {
@@ -78,10 +61,10 @@ func (s *Service) exportDevices(ctx context.Context, in *struct {
 		if err != nil {
 			return nil, problem(ctx, err)
 		}
-		for _, l := range page.Lines {
-			device, row := toDeviceLine(l), make([]string, len(columns))
+		for _, line := range page.Lines {
+			row := make([]string, len(columns))
 			for i, c := range columns {
-				row[i] = c.of(device)
+				row[i] = c.Text(line.Values[c.Name])
 			}
 			rows = append(rows, row)
 		}

@@ -2,92 +2,105 @@ package service
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"net/netip"
 	"net/url"
-	"reflect"
 	"slices"
-	"strconv"
 	"strings"
 
-	"airdrift/core/finding"
+	"github.com/danielgtaylor/huma/v2"
+
+	"airdrift/core/inventory"
 	"airdrift/store"
 )
 
-// DeviceFilter says which devices are meant, and in which order.
+// DeviceFilter says which devices of a site are meant, and in which order. What it can say is read from the address by the catalogue of fields.
 type DeviceFilter struct {
 	SiteInput
-	Standing    []string `query:"standing,explode" enum:"managed,unmanaged,missing,set aside" doc:"Only these standings"`
-	Presence    []string `query:"presence,explode" enum:"seen,silent,uncovered" doc:"Only these presences"`
-	Kind        []string `query:"kind,explode" doc:"Only these kinds"`
-	Vendor      []string `query:"vendor,explode" doc:"Only these makers"`
-	Model       []string `query:"model,explode" doc:"Only these models"`
-	OS          []string `query:"os,explode" doc:"Only these systems"`
-	Firmware    []string `query:"firmware,explode" doc:"Only these versions of firmware"`
-	Group       []string `query:"group,explode" doc:"Only devices of one of these groups"`
-	Network     []string `query:"network,explode" doc:"Only devices of these networks of the site, by name or subnet"`
-	Responsible []string `query:"responsible,explode" doc:"Only devices for which the register names one of these"`
-	Severity    string   `query:"severity" enum:"info,low,medium,high,critical" doc:"Only devices with an open finding that is as bad or worse"`
-	Service     []string `query:"service,explode" doc:"Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp)"`
-	Strength    int      `query:"strength" minimum:"0" maximum:"1000" doc:"Only devices for whose kind at least this much speaks, in decibans"`
-	Contested   bool     `query:"contested" doc:"Only devices that share an address"`
-	Trait       string   `query:"trait" doc:"Only devices with this trait"`
-	Text        string   `query:"text" maxLength:"200" doc:"Words that must all occur in what is known of the device"`
-	View        string   `query:"view" maxLength:"200" doc:"The filter that is saved as the view of this name; what is given besides takes the place of what it says"`
-	Sort        string   `query:"sort" enum:"address,name,kind,vendor,model,os,firmware,strength,mac,standing,presence,firstSeen,lastSeen" default:"address"`
-	Descend     bool     `query:"descend" doc:"Sort downwards"`
+	query inventory.Query
+}
+
+// Resolve reads the filter from the address of a request.
+func (f *DeviceFilter) Resolve(ctx huma.Context) []error {
+	address := ctx.URL()
+	given, known := address.Query(), url.Values{}
+	for _, p := range inventory.Parameters() {
+		if values := given[p.Name]; len(values) > 0 {
+			known[p.Name] = values
+		}
+	}
+	var err error
+	if f.query, err = inventory.ParseQuery(known); err == nil {
+		return nil
+	}
+	detail := &huma.ErrorDetail{Message: err.Error()}
+	if fault := (*inventory.FaultyParameter)(nil); errors.As(err, &fault) {
+		detail.Message, detail.Location, detail.Value = fault.Reason, "query."+fault.Name, fault.Value
+	}
+	return []error{detail}
+}
+
+// filterParams documents what a filter can say.
+func filterParams() []*huma.Param {
+	var list []*huma.Param
+	for _, p := range inventory.Parameters() {
+		list = append(list, paramOf(p))
+	}
+	return list
+}
+
+func paramOf(p inventory.Parameter) *huma.Param {
+	schema := &huma.Schema{Type: map[inventory.Type]string{inventory.Number: huma.TypeInteger, inventory.Flag: huma.TypeBoolean}[p.Type]}
+	if schema.Type == "" {
+		schema.Type = huma.TypeString
+	}
+	for _, choice := range p.Choices {
+		schema.Enum = append(schema.Enum, choice)
+	}
+	param := &huma.Param{Name: p.Name, In: "query", Description: p.Doc, Schema: schema}
+	if p.Several {
+		explode := true
+		param.Explode, param.Schema = &explode, &huma.Schema{Type: huma.TypeArray, Items: schema}
+	}
+	return param
 }
 
 // deviceQuery asks the store for one page of the devices that are meant.
 // view is that which the filter names, if it does.
-func (s *Service) deviceQuery(ctx context.Context, f DeviceFilter, after *store.DeviceMark, limit int) (q store.DeviceQuery, view store.View, err error) {
-	if f.View != "" {
-		if f, view, err = s.byView(ctx, f); err != nil {
+func (s *Service) deviceQuery(ctx context.Context, site uint64, query inventory.Query, after *store.DeviceMark, limit int) (q store.DeviceQuery, view store.View, err error) {
+	if query.View != "" {
+		if query, view, err = s.byView(ctx, site, query); err != nil {
 			return q, view, err
 		}
 	}
-	q = store.DeviceQuery{
-		Site: f.Site, Standings: f.Standing, Presences: f.Presence, Kinds: f.Kind, Responsibles: f.Responsible,
-		Vendors: f.Vendor, Models: f.Model, Systems: f.OS, Firmwares: f.Firmware, Groups: f.Group, Services: f.Service, Strength: f.Strength, Contested: f.Contested, Trait: f.Trait, Text: f.Text,
-		Sort: f.Sort, Descend: f.Descend, After: after, Limit: limit,
+	q = store.DeviceQuery{Site: site, Query: query, After: after, Limit: limit}
+	networks, groups := query.Where["network"], query.Where["group"]
+	if len(networks)+len(groups) == 0 {
+		return q, view, nil
 	}
-	q.Severity, _ = finding.ParseSeverity(f.Severity) // none where it is left out
-	if len(f.Network) > 0 || len(f.Group) > 0 {
-		site, err := s.store.Site(ctx, f.Site)
-		if err != nil {
-			return q, view, err
-		}
-		if q.Networks, err = networksCalled(site, f.Network); err != nil {
-			return q, view, err
-		}
-		if q.Filled, err = s.filled(ctx, f.Site, f.Group); err != nil {
-			return q, view, err
-		}
+	record, err := s.store.Site(ctx, site)
+	if err != nil {
+		return q, view, err
 	}
-	return q, view, nil
+	if q.Networks, err = networksCalled(record, networks); err != nil {
+		return q, view, err
+	}
+	q.Filled, err = s.filled(ctx, site, groups)
+	return q, view, err
 }
 
 // byView lays a filter over that of the view it names.
-func (s *Service) byView(ctx context.Context, f DeviceFilter) (DeviceFilter, store.View, error) {
-	view, err := s.store.View(ctx, f.Site, store.KindView, f.View)
+func (s *Service) byView(ctx context.Context, site uint64, query inventory.Query) (inventory.Query, store.View, error) {
+	view, err := s.store.View(ctx, site, store.KindView, query.View)
 	if err != nil {
-		return f, view, err
+		return query, view, err
 	}
 	if err := checkView(view); err != nil {
-		return f, view, err
+		return query, view, err
 	}
-	under, err := parseFilter(f.Site, view.Filter)
-	if err != nil {
-		return f, view, err
-	}
-	over, into := reflect.ValueOf(f), reflect.ValueOf(&under).Elem()
-	for i := range into.NumField() {
-		name := into.Type().Field(i).Name
-		if given := over.Field(i); !given.IsZero() && (name != "Sort" || f.Sort != "address") {
-			into.Field(i).Set(given)
-		}
-	}
-	return under, view, nil
+	under, err := parseFilter(view.Filter)
+	return query.Over(under), view, err
 }
 
 // filled gives the filters of those groups that are filled by one.
@@ -106,11 +119,11 @@ func (s *Service) filled(ctx context.Context, site uint64, groups []string) (fil
 		if err := checkView(g); err != nil {
 			return nil, err
 		}
-		f, err := parseFilter(site, g.Filter)
+		query, err := parseFilter(g.Filter)
 		if err != nil {
 			return nil, err
 		}
-		q, _, err := s.deviceQuery(ctx, f, nil, 0)
+		q, _, err := s.deviceQuery(ctx, site, query, nil, 0)
 		if err != nil {
 			return nil, err
 		}
@@ -140,66 +153,17 @@ func networksCalled(site store.Site, names []string) (subnets []netip.Prefix, er
 }
 
 // parseFilter reads a filter that is saved or given as a query, as the address of the list has one. What it does not know is refused by name.
-func parseFilter(site uint64, text string) (f DeviceFilter, err error) {
-	f = DeviceFilter{SiteInput: SiteInput{Site: site}, Sort: "address"}
+func parseFilter(text string) (inventory.Query, error) {
 	values, err := url.ParseQuery(strings.TrimPrefix(text, "?"))
 	if err != nil {
-		return f, refuse(http.StatusUnprocessableEntity, "filter: %v: want such as kind=printer&network=offices", err)
+		return inventory.Query{}, refuse(http.StatusUnprocessableEntity, "filter: %v: want such as kind=printer&network=offices", err)
 	}
-	into := reflect.ValueOf(&f).Elem()
-	for name, given := range values {
-		switch name {
-		case "at", "columns": // of the console's address: where the list is scrolled to, and what it shows
-			continue
-		case "standing", "presence", "kind": // which the console's address has with commas between
-			given = strings.Split(strings.Join(given, ","), ",")
-		}
-		if err := setFilter(into, name, given); err != nil {
-			return f, err
-		}
+	for _, name := range []string{"at", "columns"} { // of the console's address: where the list is scrolled to, and what it shows
+		delete(values, name)
 	}
-	return f, nil
-}
-
-// setFilter sets the field of a filter that a name of a query means.
-func setFilter(into reflect.Value, name string, given []string) error {
-	var names []string
-	for i := range into.NumField() {
-		field := into.Type().Field(i)
-		own, _, _ := strings.Cut(field.Tag.Get("query"), ",")
-		if own == "" {
-			continue
-		}
-		names = append(names, own)
-		if own != name {
-			continue
-		}
-		if allowed := field.Tag.Get("enum"); allowed != "" {
-			for _, value := range given {
-				if !slices.Contains(strings.Split(allowed, ","), value) {
-					return refuse(http.StatusUnprocessableEntity, "filter: %s: there is no %q: want one of %s", name, value, strings.ReplaceAll(allowed, ",", ", "))
-				}
-			}
-		}
-		return setField(into.Field(i), name, given)
+	query, err := inventory.ParseQuery(values)
+	if err != nil {
+		return query, refuse(http.StatusUnprocessableEntity, "filter: %v", err)
 	}
-	return refuse(http.StatusUnprocessableEntity, "filter: devices have no %q: want one of %s", name, strings.Join(names, ", "))
-}
-
-func setField(field reflect.Value, name string, given []string) error {
-	switch field.Kind() {
-	case reflect.Slice:
-		field.Set(reflect.ValueOf(given))
-	case reflect.String:
-		field.SetString(given[0])
-	case reflect.Bool:
-		field.SetBool(given[0] == "true")
-	case reflect.Int:
-		n, err := strconv.Atoi(given[0])
-		if err != nil || n < 0 || n > 1000 {
-			return refuse(http.StatusUnprocessableEntity, "filter: %s: %q is no number up to 1000", name, given[0])
-		}
-		field.SetInt(int64(n))
-	}
-	return nil
+	return query, nil
 }

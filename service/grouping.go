@@ -8,7 +8,7 @@ import (
 
 	"airdrift/api"
 	"airdrift/books"
-	"airdrift/store"
+	"airdrift/core/inventory"
 )
 
 type groupingOutput struct{ Body api.Grouping }
@@ -70,7 +70,7 @@ func (s *Service) regroup(ctx context.Context, device uint64, said books.Saying,
 	}
 	out := &groupingOutput{api.Grouping{Decision: done.Decision, Devices: make([]api.DeviceLine, len(done.Devices))}}
 	for i, d := range done.Devices {
-		out.Body.Devices[i] = toDeviceLine(store.LineOf(d))
+		out.Body.Devices[i] = api.LineOf(inventory.LineOf(d))
 	}
 	return out, nil
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"testing"
@@ -125,7 +126,7 @@ func TestActs(t *testing.T) {
 	if err != nil || aside.Count != 2 {
 		t.Fatalf("%+v, %v", aside, err)
 	}
-	if got := devices(client.DeviceQuery{Standing: []string{"set aside"}}); len(got) != 2 {
+	if got := devices(client.DeviceQuery{Filter: url.Values{"standing": {"set aside"}}}); len(got) != 2 {
 		t.Errorf("%d are set aside", len(got))
 	}
 	if err := s.Client.SetAside(ctx, aside.Steps[0].Device, "another reason"); err != nil {
@@ -135,7 +136,7 @@ func TestActs(t *testing.T) {
 		t.Errorf("%+v, %v", undone, err)
 	}
 	registered, err := s.Client.Act(ctx, site, api.NewAct{Kind: "register", Filter: "standing=unmanaged"})
-	if err != nil || registered.Count != len(all)-1 || len(devices(client.DeviceQuery{Standing: []string{"managed"}})) != registered.Count {
+	if err != nil || registered.Count != len(all)-1 || len(devices(client.DeviceQuery{Filter: url.Values{"standing": {"managed"}}})) != registered.Count {
 		t.Fatalf("%+v, %v", registered, err)
 	}
 	if again, err := s.Client.Act(ctx, site, api.NewAct{Kind: "register", Filter: "", Preview: true}); err != nil || again.Count != 1 || again.LeftOut != registered.Count || !strings.Contains(again.Left[0].Becomes, "already") {
@@ -144,11 +145,11 @@ func TestActs(t *testing.T) {
 	if undone, err := s.Client.UndoAct(ctx, registered.ID); err != nil || undone.Back != registered.Count {
 		t.Errorf("%+v, %v", undone, err)
 	}
-	if got := devices(client.DeviceQuery{Standing: []string{"managed"}}); len(got) != 0 {
+	if got := devices(client.DeviceQuery{Filter: url.Values{"standing": {"managed"}}}); len(got) != 0 {
 		t.Errorf("%d are managed after undoing", len(got))
 	}
 	grouped, err := s.Client.Act(ctx, site, api.NewAct{Kind: "group", Devices: []uint64{all[0].ID, all[1].ID}, Text: "hall"})
-	if err != nil || grouped.Count != 2 || len(devices(client.DeviceQuery{Group: []string{"hall"}})) != 2 {
+	if err != nil || grouped.Count != 2 || len(devices(client.DeviceQuery{Filter: url.Values{"group": {"hall"}}})) != 2 {
 		t.Errorf("%+v, %v", grouped, err)
 	}
 	until := time.Now().AddDate(0, 1, 0)
@@ -214,8 +215,8 @@ func TestViews(t *testing.T) {
 		}
 		return len(page.Items)
 	}
-	if count(client.DeviceQuery{View: "paper"}) != 5 || count(client.DeviceQuery{View: "paper", Kind: []string{"printer"}}) != 3 || count(client.DeviceQuery{Group: []string{"paper"}}) != 2 || count(client.DeviceQuery{Network: []string{"10.40.2.0/24"}}) != 0 ||
-		count(client.DeviceQuery{Severity: "high"}) != 5 || count(client.DeviceQuery{Severity: "critical"}) != 0 {
+	if count(client.DeviceQuery{Filter: url.Values{"view": {"paper"}}}) != 5 || count(client.DeviceQuery{Filter: url.Values{"view": {"paper"}, "kind": {"printer"}}}) != 3 || count(client.DeviceQuery{Filter: url.Values{"group": {"paper"}}}) != 2 || count(client.DeviceQuery{Filter: url.Values{"network": {"10.40.2.0/24"}}}) != 0 ||
+		count(client.DeviceQuery{Filter: url.Values{"severity": {"high"}}}) != 5 || count(client.DeviceQuery{Filter: url.Values{"severity": {"critical"}}}) != 0 {
 		t.Error("the list does not go by what is saved")
 	}
 	for _, tt := range []struct {
@@ -235,7 +236,7 @@ func TestViews(t *testing.T) {
 		t.Fatal(err)
 	}
 	wantProblem(t, "deleted twice", s.Client.DeleteView(ctx, site, "view", "paper"), 404, "not found")
-	_, err = s.Client.Devices(ctx, site, client.DeviceQuery{View: "paper"})
+	_, err = s.Client.Devices(ctx, site, client.DeviceQuery{Filter: url.Values{"view": {"paper"}}})
 	wantProblem(t, "a view that is gone", err, 404, "paper")
 }
 
@@ -412,10 +413,10 @@ func TestViewsOfAnotherVersion(t *testing.T) {
 		}
 	}
 	for name, says := range map[string]string{"colours": "columns[1]", "red": `no "colour"`} {
-		_, err := s.Client.Devices(ctx, site, client.DeviceQuery{View: name})
+		_, err := s.Client.Devices(ctx, site, client.DeviceQuery{Filter: url.Values{"view": {name}}})
 		wantProblem(t, name, err, 422, says)
 	}
-	_, err = s.Client.Devices(ctx, site, client.DeviceQuery{Group: []string{"red"}})
+	_, err = s.Client.Devices(ctx, site, client.DeviceQuery{Filter: url.Values{"group": {"red"}}})
 	wantProblem(t, "a group of it", err, 422, `no "colour"`)
 	var out bytes.Buffer
 	wantProblem(t, "an extract of it", s.Client.Extract(ctx, site, client.ReportQuery{Name: "red"}, &out), 422, `no "colour"`)

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -227,7 +228,7 @@ func wantTruth(t *testing.T, s *servicetest.Service, site uint64, ranges string)
 	if err != nil {
 		t.Fatal(err)
 	}
-	list, err := s.Client.Devices(t.Context(), site, client.DeviceQuery{Presence: []string{"seen"}, Limit: 1000})
+	list, err := s.Client.Devices(t.Context(), site, client.DeviceQuery{Filter: url.Values{"presence": {"seen"}}, Limit: 1000})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"testing"
@@ -147,7 +148,7 @@ func TestPinAndGroup(t *testing.T) {
 	if err := s.Client.SetGroup(ctx, one, "second floor"); err != nil {
 		t.Fatal(err)
 	}
-	if list, err := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Group: []string{"second floor"}}); err != nil || list.Counted() != 1 || list.Items[0].ID != one || list.Items[0].Group != "second floor" {
+	if list, err := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Filter: url.Values{"group": {"second floor"}}}); err != nil || list.Counted() != 1 || list.Items[0].ID != one || list.Items[0].Group != "second floor" {
 		t.Errorf("of the group are %+v, %v", list, err)
 	}
 	if err := s.Client.Undo(ctx, pinned.Decision); err != nil {

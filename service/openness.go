@@ -13,9 +13,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"airdrift/api"
+	"airdrift/core/inventory"
 	"airdrift/core/ledger"
 	"airdrift/core/openness"
-	"airdrift/store"
 )
 
 func (s *Service) registerOpenness(humaAPI huma.API) {
@@ -56,13 +56,13 @@ func (s *Service) openness(ctx context.Context, in OpennessInput) (api.Openness,
 		return out, refuse(http.StatusUnprocessableEntity, "there is no system %q: want one of %s", in.System, strings.Join(names, ", "))
 	}
 	var all []openness.Device
-	var lines []store.DeviceLine
+	var lines []inventory.Line
 	err := s.store.EachOfKinds(ctx, in.Site, openness.Kinds(), func(d ledger.Device) error {
-		line := store.LineOf(d)
-		if line.Standing == ledger.Missing {
+		line := inventory.LineOf(d)
+		if d.Standing == ledger.Missing {
 			return nil
 		}
-		all, lines = append(all, openness.Of(line.Kind, d.Items)), append(lines, line)
+		all, lines = append(all, openness.Of(line.Text("kind"), d.Items)), append(lines, line)
 		return nil
 	})
 	if err != nil {
@@ -88,7 +88,7 @@ func (s *Service) openness(ctx context.Context, in OpennessInput) (api.Openness,
 }
 
 // opennessFlags says of each device what stands in the way of reading it.
-func opennessFlags(all []openness.Device, lines []store.DeviceLine) [][]string {
+func opennessFlags(all []openness.Device, lines []inventory.Line) [][]string {
 	flags := make([][]string, len(all))
 	for i, d := range all {
 		if d.Cut != "" {
@@ -116,8 +116,8 @@ func toSystemOpenness(s openness.Sum) api.SystemOpenness {
 	return out
 }
 
-func toDeviceOpenness(line store.DeviceLine, how openness.Device, flags []string) api.DeviceOpenness {
-	d := toDeviceLine(line)
+func toDeviceOpenness(line inventory.Line, how openness.Device, flags []string) api.DeviceOpenness {
+	d := api.LineOf(line)
 	out := api.DeviceOpenness{Device: d.ID, Name: d.Name, Kind: d.Kind, Vendor: d.Vendor, Model: d.Model, System: how.System, State: string(how.State), Protocols: texts(how.Protocols), Flags: texts(flags)}
 	if len(d.Addrs) > 0 {
 		out.Addr = d.Addrs[0]

@@ -101,11 +101,11 @@ func (s *Service) getExtract(ctx context.Context, in *struct {
 		}
 		text, query.Extract, query.Audience = saved.Filter, saved.Name, saved.Audience
 	}
-	filter, err := parseFilter(in.Site, text)
+	filter, err := parseFilter(text)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}
-	devices, _, err := s.deviceQuery(ctx, filter, nil, mostExtracted)
+	devices, _, err := s.deviceQuery(ctx, in.Site, filter, nil, mostExtracted)
 	if err != nil {
 		return nil, problem(ctx, err)
 	}

@@ -13,6 +13,7 @@ import (
 	"airdrift/api"
 	"airdrift/core/finding"
 	"airdrift/core/identify"
+	"airdrift/core/inventory"
 	"airdrift/core/ledger"
 	"airdrift/store"
 )
@@ -148,7 +149,7 @@ func (s *Service) tryJudging(ctx context.Context, siteID uint64, file store.Rule
 			}
 			met = true
 			if len(trial.Findings) < maxChanges {
-				trial.Findings = append(trial.Findings, api.RuleFinding{Device: d.ID, Name: calledName(d), Rule: r.Rule, Severity: r.Severity.String()})
+				trial.Findings = append(trial.Findings, api.RuleFinding{Device: d.ID, Name: inventory.Called(d), Rule: r.Rule, Severity: r.Severity.String()})
 			}
 		}
 		if met {
@@ -159,14 +160,6 @@ func (s *Service) tryJudging(ctx context.Context, siteID uint64, file store.Rule
 	return trial, err
 }
 
-// calledName gives what a device is called, or else its address.
-func calledName(d ledger.Device) string {
-	if name := store.DisplayName(d); name != "" || len(d.Addrs) == 0 {
-		return name
-	}
-	return d.Addrs[0].String()
-}
-
 func changesUnder(engine *identify.Engine, d ledger.Device) []api.RuleChange {
 	if d.FirstSeen.IsZero() {
 		return nil
@@ -175,7 +168,7 @@ func changesUnder(engine *identify.Engine, d ledger.Device) []api.RuleChange {
 	after := engine.Identify(d.Items)
 	for _, attribute := range identify.Attributes {
 		if old, fresh := d.Identity.Of(attribute), after.Of(attribute); old != fresh {
-			changes = append(changes, api.RuleChange{Device: d.ID, Name: calledName(d), Attribute: string(attribute), Before: old, After: fresh})
+			changes = append(changes, api.RuleChange{Device: d.ID, Name: inventory.Called(d), Attribute: string(attribute), Before: old, After: fresh})
 		}
 	}
 	return changes

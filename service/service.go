@@ -176,6 +176,7 @@ func (s *Service) register(humaAPI huma.API) {
 	s.registerSites(humaAPI)
 	s.registerSweeps(humaAPI)
 	s.registerDevices(humaAPI)
+	s.registerFields(humaAPI)
 	s.registerChanges(humaAPI)
 	s.registerFindings(humaAPI)
 	s.registerCompleteness(humaAPI)
@@ -196,6 +197,7 @@ func (s *Service) register(humaAPI huma.API) {
 	s.registerRules(humaAPI)
 	s.registerLeases(humaAPI)
 	s.registerKeeping(humaAPI)
+	nameFields(humaAPI.OpenAPI())
 }
 
 func (s *Service) health(w http.ResponseWriter, r *http.Request) {

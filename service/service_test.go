@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/cookiejar"
+	"net/url"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -153,7 +154,7 @@ func checkRegister(t *testing.T, s *servicetest.Service) {
 	if entries, err := s.Client.Register(ctx, s.Site.ID); err != nil || len(entries) != 104 {
 		t.Errorf("after the faulty import the register has %d entries, %v", len(entries), err)
 	}
-	list, err := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Standing: []string{"missing"}, Sort: "name"})
+	list, err := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Filter: url.Values{"standing": {"missing"}, "sort": {"name"}}})
 	var names []string
 	for _, d := range list.Items {
 		names = append(names, d.Name+"/"+d.Presence)
@@ -172,7 +173,7 @@ func checkRegister(t *testing.T, s *servicetest.Service) {
 
 // checkDevice opens the router, which is one device at three addresses.
 func checkDevice(t *testing.T, s *servicetest.Service) {
-	list, err := s.Client.Devices(t.Context(), s.Site.ID, client.DeviceQuery{Kind: []string{"router"}})
+	list, err := s.Client.Devices(t.Context(), s.Site.ID, client.DeviceQuery{Filter: url.Values{"kind": {"router"}}})
 	if err != nil || list.Counted() != 1 {
 		t.Fatalf("routers: %+v, %v", list, err)
 	}
@@ -231,7 +232,7 @@ func TestBadInputIsRefusedWithWords(t *testing.T) {
 	}
 	_, noSite := s.Client.Devices(ctx, 99, client.DeviceQuery{})
 	_, noDevice := s.Client.Device(ctx, 99)
-	_, badSort := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Sort: "colour"})
+	_, badSort := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Filter: url.Values{"sort": {"colour"}}})
 	_, badMAC := s.Client.Vendor(ctx, "zz", 0)
 	for _, tt := range []struct {
 		what   string

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -123,7 +124,7 @@ func toTimes(t evidence.Times) api.Times {
 }
 
 func toDeviceTimes(d store.DeviceTimes) api.DeviceTimes {
-	line := toDeviceLine(d.Device)
+	line := api.LineOf(d.Device)
 	out := api.DeviceTimes{Device: line.ID, Name: line.Name, Kind: line.Kind, Vendor: line.Vendor, Model: line.Model, Times: toTimes(d.Times)}
 	if len(line.Addrs) > 0 {
 		out.Addr = line.Addrs[0]
@@ -141,7 +142,7 @@ func (s *Service) exportTimes(ctx context.Context, in *TimesInput) (*huma.Stream
 	for _, d := range times.Devices {
 		rows = append(rows, []string{
 			strconv.FormatUint(d.Device, 10), d.Addr, d.Name, d.Kind, d.Vendor, d.Model, times.Protocol, strconv.Itoa(d.Answers), strconv.Itoa(d.Lost),
-			number(d.Median), number(d.Most), number(d.Worst), times.Vantage, csvTime(&times.Began),
+			number(d.Median), number(d.Most), number(d.Worst), times.Vantage, times.Began.UTC().Format(time.RFC3339),
 		})
 	}
 	headings := []string{"No", "Address", "Name", "Kind", "Vendor", "Model", "Protocol", "Answers", "Lost", "Median (ms)", "95th percentile (ms)", "Longest (ms)", "Seen from", "Sweep began"}

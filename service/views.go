@@ -75,11 +75,11 @@ func (s *Service) devicesOf(ctx context.Context, site uint64, v store.View) (pag
 	if err := checkView(v); err != nil {
 		return page, err
 	}
-	f, err := parseFilter(site, v.Filter)
+	meant, err := parseFilter(v.Filter)
 	if err != nil {
 		return page, err
 	}
-	query, _, err := s.deviceQuery(ctx, f, nil, 1)
+	query, _, err := s.deviceQuery(ctx, site, meant, nil, 1)
 	if err != nil {
 		return page, err
 	}
@@ -124,23 +124,17 @@ func (s *Service) saveView(ctx context.Context, in *struct {
 
 // checkView refuses a saved filter with columns that there are not, and one of a group that goes by what a group cannot be filled by.
 func checkView(v store.View) error {
-	var names []string
-	for _, c := range deviceColumns {
-		names = append(names, c.name)
+	if _, err := columnsNamed(v.Columns); err != nil {
+		return refuse(http.StatusUnprocessableEntity, "%s %q: %v", v.Kind, v.Name, err)
 	}
-	for i, column := range v.Columns {
-		if !slices.Contains(names, column) {
-			return refuse(http.StatusUnprocessableEntity, "%s %q: columns[%d]: there is no column %q (any more): want some of %s", v.Kind, v.Name, i, column, strings.Join(names, ", "))
-		}
-	}
-	f, err := parseFilter(0, v.Filter)
+	q, err := parseFilter(v.Filter)
 	if err != nil {
 		return refuse(http.StatusUnprocessableEntity, "%s %q: %v", v.Kind, v.Name, err)
 	}
 	switch {
-	case v.Kind == store.KindGroup && (len(f.Group) > 0 || f.Text != ""):
+	case v.Kind == store.KindGroup && (len(q.Where["group"]) > 0 || q.Text != ""):
 		return refuse(http.StatusUnprocessableEntity, "group %q: filter: a group is not filled by group or text: name kinds, networks, makers or the like", v.Name)
-	case f.View != "" && v.Kind != store.KindExtract:
+	case q.View != "" && v.Kind != store.KindExtract:
 		return refuse(http.StatusUnprocessableEntity, "%s %q: filter: it cannot go by another view: write out what that says", v.Kind, v.Name)
 	}
 	return nil

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -160,7 +161,7 @@ func TestCredentialsOpenAgents(t *testing.T) {
 	if _, err := s.Client.Watch(ctx, sweep.ID, client.Watcher{}); err != nil {
 		t.Fatal(err)
 	}
-	found, err := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Model: []string{"Climate 900"}, Service: []string{"snmp"}, Vendor: []string{"Thornquist Controls"}, Firmware: []string{"4.2"}, Strength: 10})
+	found, err := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Filter: url.Values{"model": {"Climate 900"}, "service": {"snmp"}, "vendor": {"Thornquist Controls"}, "firmware": {"4.2"}, "strength": {"10"}}})
 	if err != nil || found.Counted() != 2 {
 		t.Fatalf("%d devices are told by their agents, want 2: %+v %v", found.Counted(), found, err)
 	}
@@ -210,7 +211,7 @@ func TestRulesOfASite(t *testing.T) {
 		t.Errorf("trial %+v, %v", trial, err)
 	}
 	models := func() int64 {
-		list, err := s.Client.Devices(ctx, site, client.DeviceQuery{Model: []string{"Bell"}})
+		list, err := s.Client.Devices(ctx, site, client.DeviceQuery{Filter: url.Values{"model": {"Bell"}}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -235,14 +236,14 @@ func TestRulesOfASite(t *testing.T) {
 	if err != nil || got.Leases != 2 || got.Devices != 1 {
 		t.Fatalf("leases %+v, %v", got, err)
 	}
-	list, err := s.Client.Devices(ctx, site, client.DeviceQuery{Text: "front-desk-phone"})
+	list, err := s.Client.Devices(ctx, site, client.DeviceQuery{Filter: url.Values{"text": {"front-desk-phone"}}})
 	if err != nil || list.Counted() != 1 || list.Items[0].Name != "front-desk-phone" || list.Items[0].Vendor != "Elderwick Voice" {
 		t.Errorf("the lease tells %+v, %v", list, err)
 	}
 	if err := s.Client.RemoveLeases(ctx, site); err != nil {
 		t.Error(err)
 	}
-	if list, err = s.Client.Devices(ctx, site, client.DeviceQuery{Text: "front-desk-phone"}); err != nil || list.Counted() != 0 {
+	if list, err = s.Client.Devices(ctx, site, client.DeviceQuery{Filter: url.Values{"text": {"front-desk-phone"}}}); err != nil || list.Counted() != 0 {
 		t.Errorf("deleted, it still tells %+v, %v", list, err)
 	}
 }

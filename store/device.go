@@ -9,12 +9,12 @@ import (
 	"time"
 
 	"airdrift/core/evidence"
-	"airdrift/core/identify"
+	"airdrift/core/inventory"
 	"airdrift/core/ledger"
 	"airdrift/core/registry"
 )
 
-// deviceRow has what lists sort and filter by in columns, and the whole device in Record.
+// deviceRow has in columns what most lists sort and filter by, and the whole device in Record; the other fields are in fieldRow.
 type deviceRow struct {
 	ID        uint64
 	SiteID    uint64
@@ -48,45 +48,19 @@ func (deviceRow) TableName() string { return "devices" }
 // maxColumn is the longest text of a column, in characters.
 const maxColumn = 255
 
-// DisplayName gives the name a device is shown by: its own, or the register's.
-func DisplayName(d ledger.Device) string {
-	if d.Entry != nil && d.Entry.Name != "" {
-		return d.Entry.Name
-	}
-	return d.Identity.Of(identify.Name)
-}
-
-// believed gives what evidence tells of an attribute, or for a device never seen what the register says.
-func believed(d ledger.Device, a identify.Attribute) string {
-	if value := d.Identity.Of(a); value != "" || d.Entry == nil || !d.FirstSeen.IsZero() {
-		return value
-	}
-	switch a {
-	case identify.Vendor:
-		return d.Entry.Vendor
-	case identify.Model:
-		return d.Entry.Model
-	case identify.Kind:
-		if slices.Contains(identify.Kinds, d.Entry.Kind) {
-			return d.Entry.Kind
-		}
-		return identify.Unknown
-	}
-	return ""
-}
-
 // toDeviceRow makes the row of a device that has its evidence.
 func toDeviceRow(site uint64, d ledger.Device) (deviceRow, error) {
 	record, err := toForm(d)
 	if err != nil {
 		return deviceRow{}, err
 	}
-	line := LineOf(d)
+	line := inventory.LineOf(d)
+	text := func(field string) string { return cut(line.Text(field)) }
 	row := deviceRow{
-		ID: d.ID, SiteID: site, Name: cut(line.Name), Addr: []byte{}, MAC: line.MAC.String(), Kind: line.Kind,
-		Vendor: cut(line.Vendor), Model: cut(line.Model), OS: cut(line.OS), Firmware: cut(line.Firmware), Strength: line.Strength,
-		Services: servicesText(d), Standing: string(line.Standing),
-		Presence: string(line.Presence), GroupName: cut(line.Group), LastSweep: d.LastSweep, Contested: line.Contested, Traits: len(line.Traits) > 0,
+		ID: d.ID, SiteID: site, Name: text("name"), Addr: []byte{}, MAC: text("mac"), Kind: text("kind"),
+		Vendor: text("vendor"), Model: text("model"), OS: text("os"), Firmware: text("firmware"), Strength: line.Number("strength"),
+		Services: servicesText(d), Standing: text("standing"),
+		Presence: text("presence"), GroupName: text("group"), LastSweep: d.LastSweep, Contested: line.Flag("contested"), Traits: len(d.Traits) > 0,
 		Record: string(record), Facts: d.Facts[:], Passing: []byte{},
 	}
 	if d.Entry != nil {

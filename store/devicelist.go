@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -15,74 +16,20 @@ import (
 
 	"airdrift/core/evidence"
 	"airdrift/core/finding"
-	"airdrift/core/hwaddr"
-	"airdrift/core/identify"
+	"airdrift/core/inventory"
 	"airdrift/core/ledger"
 	"airdrift/core/netrange"
 )
 
-// DeviceLine is what a list shows of a device.
-type DeviceLine struct {
-	ID        uint64
-	Name      string
-	Addrs     []netip.Addr
-	Unit      string // which it is, and behind which address, where it has none of its own
-	MAC       hwaddr.MAC
-	Kind      string
-	Vendor    string
-	Model     string
-	OS        string
-	Firmware  string
-	Strength  int // of what is believed of its kind, in decibans
-	Standing  ledger.Standing
-	Presence  ledger.Presence
-	FirstSeen time.Time
-	LastSeen  time.Time
-	Contested bool // it shares an address with another device
-	Traits    []ledger.Trait
-	Group     string // that somebody has put it into
-}
-
-// LineOf gives what a list shows of a device.
-func LineOf(d ledger.Device) DeviceLine {
-	line := DeviceLine{
-		ID: d.ID, Name: DisplayName(d), Addrs: d.Addrs, Unit: d.Unit, Kind: believed(d, identify.Kind), Vendor: believed(d, identify.Vendor),
-		Model: believed(d, identify.Model), OS: believed(d, identify.OS), Firmware: d.Identity.Of(identify.Firmware),
-		Strength: d.Identity.Strength(identify.Kind), Standing: d.Standing, Presence: d.Presence,
-		FirstSeen: d.FirstSeen, LastSeen: d.LastSeen, Contested: len(d.Contested) > 0,
-		Traits: d.Traits, Group: d.Group,
-	}
-	if len(d.MACs) > 0 {
-		line.MAC = d.MACs[0]
-	}
-	return line
-}
-
 // DeviceQuery says which devices to list. The zero value but for Site and Limit means all, by address.
 type DeviceQuery struct {
-	Site         uint64
-	Standings    []string
-	Presences    []string
-	Kinds        []string
-	Vendors      []string
-	Models       []string
-	Systems      []string
-	Firmwares    []string
-	Services     []string // each by its port (tcp/80, 80), name (http) or type (_ipp._tcp)
-	Strength     int      // at least this much must speak for its kind, in decibans
-	Contested    bool     // only those that share an address
-	Trait        string   // only those with it
-	Groups       []string
-	Filled       []DeviceQuery    // the filters of those of these groups that are filled by one
-	Networks     []netip.Prefix   // only those with an address in one of these
-	Responsibles []string         // only those for which the register names one of these
-	Severity     finding.Severity // only those with an open finding that is as bad or worse; 0 for all
-	Text         string           // words that must all be in what is known of the device
-	Sort         string           // a key of SortColumns
-	Descend      bool
-	After        *DeviceMark // the page begins behind it; nil for the first page
-	Skip         int         // so many devices further on
-	Limit        int
+	Site uint64
+	inventory.Query
+	Filled   []DeviceQuery  // the filters of those of the groups asked for that are filled by one
+	Networks []netip.Prefix // the subnets of the networks asked for
+	After    *DeviceMark    // the page begins behind it; nil for the first page
+	Skip     int            // so many devices further on
+	Limit    int
 
 	words *wordQuery // that are looked for; nil where none are
 }
@@ -94,15 +41,9 @@ type DeviceMark struct {
 	ID    uint64
 }
 
-// SortColumns are the ways to sort a list of devices.
-var SortColumns = map[string]string{
-	"address": "addr", "name": "name", "kind": "kind", "vendor": "vendor", "model": "model", "os": "os", "firmware": "firmware", "strength": "strength", "mac": "mac",
-	"standing": "standing", "presence": "presence", "firstSeen": "first_seen", "lastSeen": "last_seen",
-}
-
 // DevicePage is one page of a list of devices.
 type DevicePage struct {
-	Lines []DeviceLine
+	Lines []inventory.Line
 	Total int64       // on all pages; counted for the first page alone
 	Next  *DeviceMark // behind which the next page begins; nil on the last
 }
@@ -136,12 +77,12 @@ func (s *Store) ListDevices(ctx context.Context, q DeviceQuery) (page DevicePage
 	return page, err
 }
 
-// column gives the column that is sorted by; "" for the address, which is sorted by in any case.
+// column gives what is sorted by in the database; "" for the address, which is sorted by in any case.
 func (q DeviceQuery) column() string {
-	if column := SortColumns[q.Sort]; column != "addr" {
-		return column
+	if q.Sort == "" || q.Sort == "address" {
+		return ""
 	}
-	return ""
+	return columnOf(q.Sort)
 }
 
 // markOf gives the place of a device.
@@ -196,117 +137,57 @@ func (q DeviceQuery) order() string {
 	return column + direction + ", addr" + direction + ", id" + direction
 }
 
+// countedBy are the fields by which devices are counted as they are written.
+var countedBy = []string{"standing", "presence", "kind", "contested"}
+
 // count gives how many devices there are on all pages. Where the filter permits it they need not be counted one by one.
 func (q DeviceQuery) count(db *gorm.DB) (total int64, err error) {
-	alike := len(q.Standings)+len(q.Presences)+len(q.Kinds) > 0 || q.Contested
-	other := q.Trait != "" || q.Strength > 0 || q.Severity > 0 || len(q.Networks)+len(q.Responsibles) > 0 || len(q.Vendors)+len(q.Models)+len(q.Systems)+len(q.Firmwares)+len(q.Groups)+len(q.Services) > 0
-	if q.words != nil && !alike && !other {
+	counted := true
+	for name := range q.Where {
+		counted = counted && slices.Contains(countedBy, name)
+	}
+	switch {
+	case q.words != nil && len(q.Where) == 0:
 		return q.words.count(db)
-	}
-	if other || q.words != nil {
+	case q.words == nil && counted:
+		err = q.filter(db.Model(&countRow{})).Select("CAST(COALESCE(SUM(devices), 0) AS SIGNED)").Scan(&total).Error
+	default:
 		err = q.filter(db.Model(&deviceRow{})).Count(&total).Error
-		return total, err
 	}
-	err = q.filter(db.Model(&countRow{})).Select("CAST(COALESCE(SUM(devices), 0) AS SIGNED)").Scan(&total).Error
 	return total, err
 }
 
 // linesOf reads what a list shows of some devices, in the order in which they are named.
-func linesOf(db *gorm.DB, ids []uint64) ([]DeviceLine, error) {
-	var rows []struct {
-		Row    deviceRow `gorm:"embedded"`
-		Addrs  string
-		Traits string
-		Unit   string
-	}
-	err := db.Model(&deviceRow{}).
-		Select("id, name, mac, kind, vendor, model, os, firmware, strength, standing, presence, group_name, first_seen, last_seen, contested, JSON_QUERY(record, '$.addrs') AS addrs, JSON_QUERY(record, '$.traits') AS traits, COALESCE(JSON_VALUE(record, '$.unit'), '') AS unit").
-		Where("id IN ?", ids).Find(&rows).Error
+func linesOf(db *gorm.DB, ids []uint64) ([]inventory.Line, error) {
+	rows, err := db.Raw("SELECT id, record, last_seen FROM devices WHERE id IN ?", append(slices.Clip(ids), 0)).Rows()
 	if err != nil {
 		return nil, own(err, "devices")
 	}
-	lines := make([]DeviceLine, len(ids))
-	for _, found := range rows {
-		line, err := found.Row.line(found.Addrs, found.Traits)
-		if err != nil {
-			return nil, err
+	lines := make([]inventory.Line, len(ids))
+	for rows.Next() {
+		var id uint64
+		var record sql.RawBytes
+		var lastSeen *time.Time
+		if err := rows.Scan(&id, &record, &lastSeen); err != nil {
+			return nil, own(closing(rows, err), "devices")
 		}
-		line.Unit = found.Unit
-		lines[slices.Index(ids, line.ID)] = line
+		d, err := fromForm(record)
+		if err != nil {
+			return nil, closing(rows, fmt.Errorf("stored device %d: %w", id, err))
+		}
+		d.ID, d.LastSeen = id, given(lastSeen)
+		lines[slices.Index(ids, id)] = inventory.LineOf(d)
 	}
 	// One that went away in between leaves no gap.
-	return slices.DeleteFunc(lines, func(l DeviceLine) bool { return l.ID == 0 }), nil
-}
-
-// line gives what a list shows; addrs and traits are JSON, or empty.
-func (r deviceRow) line(addrs, traits string) (DeviceLine, error) {
-	line := DeviceLine{
-		ID: r.ID, Name: r.Name, Kind: r.Kind, Vendor: r.Vendor, Model: r.Model, OS: r.OS,
-		Firmware: r.Firmware, Strength: r.Strength, Standing: ledger.Standing(r.Standing), Presence: ledger.Presence(r.Presence), Contested: r.Contested, Group: r.GroupName,
-	}
-	_ = line.MAC.UnmarshalText([]byte(r.MAC)) // written by us from a MAC
-	if r.FirstSeen != nil {
-		line.FirstSeen, line.LastSeen = *r.FirstSeen, *r.LastSeen
-	}
-	for _, part := range []struct {
-		text string
-		into any
-	}{{addrs, &line.Addrs}, {traits, &line.Traits}} {
-		if part.text == "" {
-			continue
-		}
-		if err := json.Unmarshal([]byte(part.text), part.into); err != nil {
-			return line, fmt.Errorf("stored device %d: %w", r.ID, err)
-		}
-	}
-	return line, nil
+	return slices.DeleteFunc(lines, func(l inventory.Line) bool { return l.ID == 0 }), own(closing(rows, rows.Err()), "devices")
 }
 
 func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
 	db = db.Where("site_id = ?", q.Site)
-	for column, values := range map[string][]string{
-		"standing": q.Standings, "presence": q.Presences, "kind": q.Kinds, "vendor": q.Vendors, "model": q.Models, "os": q.Systems, "firmware": q.Firmwares,
-	} {
-		if len(values) > 0 {
-			db = db.Where(column+" IN ?", values)
+	for _, f := range inventory.Filtered() {
+		if values := q.Where[f.Param()]; len(values) > 0 {
+			db = q.narrow(db, f, values)
 		}
-	}
-	if q.Trait != "" {
-		db = db.Where("JSON_CONTAINS(record, JSON_QUOTE(?), '$.traits')", q.Trait)
-	}
-	if q.Contested {
-		db = db.Where("contested")
-	}
-	if q.Strength > 0 {
-		db = db.Where("strength >= ?", q.Strength)
-	}
-	if len(q.Groups) > 0 {
-		any := db.Session(&gorm.Session{NewDB: true}).Where("group_name IN ?", q.Groups)
-		for _, filled := range q.Filled {
-			any = any.Or("id IN (?)", filled.filter(db.Session(&gorm.Session{NewDB: true}).Model(&deviceRow{}).Select("id")))
-		}
-		db = db.Where(any)
-	}
-	if len(q.Networks) > 0 {
-		any := db.Session(&gorm.Session{NewDB: true})
-		for _, n := range q.Networks {
-			first, last := sortable(n.Masked().Addr()), sortable(netrange.Last(n))
-			any = any.Or("addr BETWEEN ? AND ?", first, last).Or("id IN (SELECT device_id FROM tenures WHERE site_id = ? AND until IS NULL AND addr BETWEEN ? AND ?)", q.Site, first, last)
-		}
-		db = db.Where(any)
-	}
-	if len(q.Responsibles) > 0 {
-		db = db.Where("entry_id IN (SELECT id FROM register_entries WHERE site_id = ? AND responsible IN ?)", q.Site, q.Responsibles)
-	}
-	if q.Severity > 0 {
-		db = db.Where("id IN (SELECT d.device_id FROM finding_devices d JOIN findings f ON f.id = d.finding_id WHERE f.site_id = ? AND f.state = ? AND f.severity >= ?)", q.Site, finding.Open, int(q.Severity))
-	}
-	if len(q.Services) > 0 {
-		any := db.Session(&gorm.Session{NewDB: true})
-		for _, service := range q.Services {
-			any = any.Or("services LIKE ?", "% "+likeEscape.Replace(strings.ToLower(service))+" %")
-		}
-		db = db.Where(any)
 	}
 	if q.words != nil {
 		db = q.words.among(db)
@@ -314,38 +195,114 @@ func (q DeviceQuery) filter(db *gorm.DB) *gorm.DB {
 	return db
 }
 
+// narrow lets only those devices through that have one of some values of a field.
+func (q DeviceQuery) narrow(db *gorm.DB, f *inventory.Field, values []string) *gorm.DB {
+	column, own := columns[f.Name]
+	switch {
+	case f.Name == "traits":
+		return withTrait(db, values)
+	case f.Name == "group":
+		return q.ofGroup(db, values)
+	case f.Name == "network":
+		return q.inNetworks(db)
+	case f.Name == "service":
+		return offering(db, values)
+	case f.Name == "severity":
+		return q.withFinding(db, values[0])
+	case f.Filter == inventory.IsSet:
+		return db.Where(column)
+	case f.Filter == inventory.AtLeast:
+		return db.Where(column+" >= ?", values[0])
+	case own:
+		return db.Where(column+" IN ?", values)
+	}
+	return db.Where("id IN (SELECT device_id FROM device_fields WHERE site_id = ? AND field = ? AND value IN ?)", q.Site, f.Name, values)
+}
+
+// anyOf begins a condition of which one part has to hold.
+func anyOf(db *gorm.DB) *gorm.DB { return db.Session(&gorm.Session{NewDB: true}) }
+
+func withTrait(db *gorm.DB, traits []string) *gorm.DB {
+	any := anyOf(db)
+	for _, trait := range traits {
+		any = any.Or("JSON_CONTAINS(record, JSON_QUOTE(?), '$.traits')", trait)
+	}
+	return db.Where("traits").Where(any)
+}
+
+func (q DeviceQuery) ofGroup(db *gorm.DB, groups []string) *gorm.DB {
+	any := anyOf(db).Where("group_name IN ?", groups)
+	for _, filled := range q.Filled {
+		any = any.Or("id IN (?)", filled.filter(anyOf(db).Model(&deviceRow{}).Select("id")))
+	}
+	return db.Where(any)
+}
+
+// inNetworks goes by the subnets that the names of networks mean.
+func (q DeviceQuery) inNetworks(db *gorm.DB) *gorm.DB {
+	any := anyOf(db)
+	for _, n := range q.Networks {
+		first, last := sortable(n.Masked().Addr()), sortable(netrange.Last(n))
+		any = any.Or("addr BETWEEN ? AND ?", first, last).Or("id IN (SELECT device_id FROM tenures WHERE site_id = ? AND until IS NULL AND addr BETWEEN ? AND ?)", q.Site, first, last)
+	}
+	return db.Where(any)
+}
+
+func (q DeviceQuery) withFinding(db *gorm.DB, severity string) *gorm.DB {
+	least, _ := finding.ParseSeverity(severity) // read by inventory.ParseQuery; all where it is none
+	return db.Where("id IN (SELECT d.device_id FROM finding_devices d JOIN findings f ON f.id = d.finding_id WHERE f.site_id = ? AND f.state = ? AND f.severity >= ?)", q.Site, finding.Open, int(least))
+}
+
+func offering(db *gorm.DB, services []string) *gorm.DB {
+	any := anyOf(db)
+	for _, service := range services {
+		any = any.Or("services LIKE ?", "% "+likeEscape.Replace(strings.ToLower(service))+" %")
+	}
+	return db.Where(any)
+}
+
 var likeEscape = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
 
-// maxValues is how many values of one column a filter is offered.
+// maxValues is how many values of one field a filter is offered.
 const maxValues = 500
 
-// Values gives what a site's devices have in the columns that filters go by, each in alphabetical order.
+// Values gives what a site's devices have in the fields that filters go by and that have any value, each in alphabetical order.
 func (s *Store) Values(ctx context.Context, site uint64) (map[string][]string, error) {
 	values := map[string][]string{}
-	for _, column := range []string{"vendor", "model", "os", "firmware", "group_name", "services"} {
-		var list []string
-		err := s.db.WithContext(ctx).Model(&deviceRow{}).Where("site_id = ? AND "+column+" <> ''", site).Distinct().Order(column).Limit(maxValues).Pluck(column, &list).Error
+	for _, f := range inventory.Filtered() {
+		if f.Filter != inventory.OneOf || f.Choices != nil || f.Of == nil {
+			continue
+		}
+		list, err := s.distinct(ctx, site, f.Name)
 		if err != nil {
 			return nil, own(err, "devices")
 		}
-		values[column] = list
+		values[f.Param()] = list
 	}
-	var responsible []string
-	err := s.db.WithContext(ctx).Model(&entryRow{}).Where("site_id = ? AND responsible <> ''", site).Distinct().Order("responsible").Limit(maxValues).Pluck("responsible", &responsible).Error
-	if err != nil {
-		return nil, own(err, "register")
-	}
-	values["responsible"] = responsible
+	services, err := s.distinct(ctx, site, "services")
 	offered := map[string]bool{}
-	for _, list := range values["services"] {
+	for _, list := range services {
 		for word := range strings.FieldsSeq(list) {
 			if word[0] < '0' || word[0] > '9' {
 				offered[word] = true
 			}
 		}
 	}
-	values["services"] = slices.Sorted(maps.Keys(offered))
-	return values, nil
+	values["service"] = slices.Sorted(maps.Keys(offered))
+	return values, own(err, "devices")
+}
+
+// distinct gives the values that a site's devices have of a field.
+func (s *Store) distinct(ctx context.Context, site uint64, field string) (list []string, err error) {
+	db, column := s.db.WithContext(ctx).Model(&deviceRow{}), field
+	switch own, has := columns[field]; {
+	case has:
+		column = own
+	case field != "services":
+		db, column = s.db.WithContext(ctx).Model(&fieldRow{}).Where("field = ?", field), "value"
+	}
+	err = db.Where("site_id = ? AND "+column+" <> ''", site).Distinct().Order(column).Limit(maxValues).Pluck(column, &list).Error
+	return list, err
 }
 
 // Device gives one device whole, and its site.

@@ -132,6 +132,9 @@ func (w *writer) write(result *ledger.Result, gone []uint64) error {
 	if err := w.writeTerms(result, changed); err != nil {
 		return err
 	}
+	if err := w.writeFields(result, changed); err != nil {
+		return err
+	}
 	if err := w.writeViews(result); err != nil {
 		return err
 	}

@@ -16,6 +16,7 @@ import (
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
+	"airdrift/core/inventory"
 	"airdrift/core/ledger"
 	"airdrift/store"
 	"airdrift/store/storetest"
@@ -342,7 +343,7 @@ func TestOlderDatabasesAreKept(t *testing.T) {
 	}
 	page, err := s.ListDevices(t.Context(), store.DeviceQuery{Site: 1, Limit: 10})
 	lines := page.Lines
-	if err != nil || len(lines) != 2 || lines[0].Addrs[0].String() != "10.40.1.9" || !slices.Contains(lines[1].Traits, ledger.OwnMachine) {
+	if err != nil || len(lines) != 2 || lines[0].Texts("address")[0] != "10.40.1.9" || !slices.Contains(lines[1].Texts("traits"), string(ledger.OwnMachine)) {
 		t.Errorf("until it is computed anew the list is %+v, %v", lines, err)
 	}
 	site, err := s.Site(t.Context(), 1)
@@ -371,7 +372,7 @@ func TestCountsAgreeWithTheDevices(t *testing.T) {
 	apply(t, s, sweepOf(t, s, site.ID, store.Done, "10.40.1.9", "10.40.1.10", "10.40.1.11"))
 	apply(t, s, sweepOf(t, s, site.ID, store.Done, "10.40.1.9"))
 	for presence, want := range map[string]int64{"seen": 1, "silent": 2, "uncovered": 0} {
-		page, err := s.ListDevices(t.Context(), store.DeviceQuery{Site: site.ID, Presences: []string{presence}, Limit: 10})
+		page, err := s.ListDevices(t.Context(), store.DeviceQuery{Site: site.ID, Limit: 10, Query: inventory.Query{Where: inventory.Where{"presence": {presence}}}})
 		lines, total := page.Lines, page.Total
 		if err != nil || total != want || int64(len(lines)) != want {
 			t.Errorf("%s: %d of %d devices, %v; want %d", presence, len(lines), total, err, want)

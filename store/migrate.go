@@ -39,6 +39,7 @@ func (s *Store) migrate(ctx context.Context) error {
 		}
 	}
 	steps = append(steps, &gormigrate.Migration{ID: "0010_evidence_moved", Migrate: func(*gorm.DB) error { return s.moveEvidence(ctx) }})
+	steps = append(steps, &gormigrate.Migration{ID: "0016_fields_filled", Migrate: func(*gorm.DB) error { return s.fillFields(ctx) }})
 	options := *gormigrate.DefaultOptions
 	options.ValidateUnknownMigrations = true
 	err = gormigrate.New(s.db.WithContext(ctx), &options, steps).Migrate()

@@ -18,6 +18,7 @@ import (
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
+	"airdrift/core/inventory"
 	"airdrift/core/ledger"
 	"airdrift/core/netrange"
 	"airdrift/core/register"
@@ -213,14 +214,14 @@ func TestListDevices(t *testing.T) {
 		want  string
 	}{
 		{store.DeviceQuery{}, 3, "oaken birch oak_1"},
-		{store.DeviceQuery{Descend: true}, 3, "oak_1 birch oaken"},
-		{store.DeviceQuery{Sort: "name", Limit: 1}, 3, "birch"},
-		{store.DeviceQuery{Standings: []string{"unmanaged"}}, 2, "oaken birch"},
-		{store.DeviceQuery{Kinds: []string{"camera"}}, 0, ""},
-		{store.DeviceQuery{Text: "oak_"}, 1, "oak_1"},
-		{store.DeviceQuery{Text: "100% RILL"}, 1, "oak_1"},
-		{store.DeviceQuery{Text: "48-9B-34"}, 1, "birch"},
-		{store.DeviceQuery{Text: "' OR 1=1 --"}, 0, ""},
+		{store.DeviceQuery{Query: inventory.Query{Descend: true}}, 3, "oak_1 birch oaken"},
+		{store.DeviceQuery{Limit: 1, Query: inventory.Query{Sort: "name"}}, 3, "birch"},
+		{store.DeviceQuery{Query: inventory.Query{Where: inventory.Where{"standing": {"unmanaged"}}}}, 2, "oaken birch"},
+		{store.DeviceQuery{Query: inventory.Query{Where: inventory.Where{"kind": {"camera"}}}}, 0, ""},
+		{store.DeviceQuery{Query: inventory.Query{Text: "oak_"}}, 1, "oak_1"},
+		{store.DeviceQuery{Query: inventory.Query{Text: "100% RILL"}}, 1, "oak_1"},
+		{store.DeviceQuery{Query: inventory.Query{Text: "48-9B-34"}}, 1, "birch"},
+		{store.DeviceQuery{Query: inventory.Query{Text: "' OR 1=1 --"}}, 0, ""},
 	}
 	for _, tt := range tests {
 		tt.query.Site = site.ID
@@ -231,7 +232,7 @@ func TestListDevices(t *testing.T) {
 		lines, total := page.Lines, page.Total
 		var names []string
 		for _, l := range lines {
-			names = append(names, l.Name)
+			names = append(names, l.Text("name"))
 		}
 		if got := strings.Join(names, " "); err != nil || got != tt.want || total != tt.total {
 			t.Errorf("%+v: %q of %d, %v; want %q of %d", tt.query, got, total, err, tt.want, tt.total)
@@ -250,14 +251,14 @@ func TestLeafingThroughDevices(t *testing.T) {
 		devices = append(devices, device(fmt.Sprintf("10.40.1.%d", 20+i), fmt.Sprintf("48:9b:34:00:00:%02x", i), []string{"oak", "Ash", "birch"}[i%3]))
 	}
 	put(t, s, site.ID, func([]ledger.Device) []ledger.Device { return devices }, entries, entries...)
-	for sort := range store.SortColumns {
+	for _, sort := range inventory.Names(inventory.Sorted()) {
 		for _, descend := range []bool{false, true} {
-			query := store.DeviceQuery{Site: site.ID, Sort: sort, Descend: descend, Limit: 100}
+			query := store.DeviceQuery{Site: site.ID, Limit: 100, Query: inventory.Query{Sort: sort, Descend: descend}}
 			whole, err := s.ListDevices(t.Context(), query)
 			if err != nil || whole.Total != 14 || len(whole.Lines) != 14 || whole.Next != nil {
 				t.Fatalf("%s: %d of %d, %v", sort, len(whole.Lines), whole.Total, err)
 			}
-			var leafed []store.DeviceLine
+			var leafed []inventory.Line
 			query.Limit = 3
 			for {
 				page, err := s.ListDevices(t.Context(), query)
@@ -289,7 +290,7 @@ func TestLeafingThroughDevices(t *testing.T) {
 	}
 }
 
-func numbers(lines []store.DeviceLine) []uint64 {
+func numbers(lines []inventory.Line) []uint64 {
 	list := make([]uint64, len(lines))
 	for i, l := range lines {
 		list[i] = l.ID
@@ -494,7 +495,7 @@ func TestWhoHeldASightingsPlace(t *testing.T) {
 	}
 	number := map[string]uint64{}
 	for _, d := range stored {
-		number[store.DisplayName(d)] = d.ID
+		number[inventory.NameOf(d)] = d.ID
 	}
 	for _, c := range []struct {
 		what string

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"airdrift/core/evidence"
+	"airdrift/core/inventory"
 )
 
 // maxTimes is what the column of times takes, in bytes.
@@ -44,7 +45,7 @@ func withoutTimes(items []evidence.Item) []evidence.Item {
 
 // DeviceTimes is how long a device took over its answers in one protocol, in one sweep.
 type DeviceTimes struct {
-	Device DeviceLine
+	Device inventory.Line
 	Times  evidence.Times
 }
 
@@ -150,7 +151,7 @@ func (s *Store) timesOf(ctx context.Context, of map[uint64]evidence.Times, q Tim
 			return nil, err
 		}
 		for _, line := range lines {
-			if (len(q.Kinds) == 0 || slices.Contains(q.Kinds, line.Kind)) && (len(q.Models) == 0 || slices.Contains(q.Models, line.Model)) {
+			if (len(q.Kinds) == 0 || slices.Contains(q.Kinds, line.Text("kind"))) && (len(q.Models) == 0 || slices.Contains(q.Models, line.Text("model"))) {
 				list = append(list, DeviceTimes{line, of[line.ID]})
 			}
 		}

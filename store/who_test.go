@@ -3,6 +3,7 @@ package store_test
 import (
 	"errors"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strings"
 	"testing"
@@ -11,6 +12,7 @@ import (
 	"airdrift/core/evidence"
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
+	"airdrift/core/inventory"
 	"airdrift/core/lease"
 	"airdrift/core/ledger"
 	"airdrift/store"
@@ -120,7 +122,7 @@ func TestDevicesAreFoundByWhatTheySay(t *testing.T) {
 	}
 	devices := []ledger.Device{
 		told("10.40.1.20", "48:9b:34:00:00:01", said("snmp.mib", "printer", evidence.UDP(161)), said("snmp.maker", "Marrowby, Print", evidence.UDP(161)), said("snmp.model", "Inkwell 220", evidence.UDP(161)),
-			said("snmp.firmware", "5.0", evidence.UDP(161)), said("mdns.type", "_ipp._tcp", evidence.UDP(5353)), said("tcp.open", "9100", evidence.TCP(9100)), said("ipp.model", "Inkwell 220", evidence.TCP(631))),
+			said("snmp.firmware", "5.0", evidence.UDP(161)), said("snmp.serial", "MB-220-17", evidence.UDP(161)), said("mdns.type", "_ipp._tcp", evidence.UDP(5353)), said("tcp.open", "9100", evidence.TCP(9100)), said("ipp.model", "Inkwell 220", evidence.TCP(631))),
 		told("10.40.1.21", "48:9b:34:00:00:02", said("tcp.open", "80", evidence.TCP(80)), said("http.title", "Managed switch", evidence.TCP(80))),
 		told("10.40.1.22", "48:9b:34:00:00:03", said("tcp.refused", "22", evidence.TCP(22))),
 	}
@@ -134,32 +136,40 @@ func TestDevicesAreFoundByWhatTheySay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, tt := range map[string]struct {
-		query store.DeviceQuery
-		want  string
-	}{
-		"a maker with a comma":  {store.DeviceQuery{Vendors: []string{"Marrowby Print"}}, "10.40.1.20"},
-		"a model":               {store.DeviceQuery{Models: []string{"Inkwell 220", "no such"}}, "10.40.1.20"},
-		"a version":             {store.DeviceQuery{Firmwares: []string{"5.0"}}, "10.40.1.20"},
-		"a port by number":      {store.DeviceQuery{Services: []string{"80"}}, "10.40.1.21"},
-		"a port":                {store.DeviceQuery{Services: []string{"udp/161"}}, "10.40.1.20"},
-		"the other protocol":    {store.DeviceQuery{Services: []string{"tcp/161"}}, ""},
-		"a service by name":     {store.DeviceQuery{Services: []string{"http", "snmp"}}, "10.40.1.20 10.40.1.21"},
-		"a type":                {store.DeviceQuery{Services: []string{"_IPP._tcp"}}, "10.40.1.20"},
-		"a part of a type":      {store.DeviceQuery{Services: []string{"_ip"}}, ""},
-		"a port that refuses":   {store.DeviceQuery{Services: []string{"22"}}, ""},
-		"signs of a pattern":    {store.DeviceQuery{Services: []string{"%"}}, ""},
-		"what is sure":          {store.DeviceQuery{Strength: 12}, "10.40.1.20"},
-		"several at once":       {store.DeviceQuery{Services: []string{"http", "snmp"}, Kinds: []string{"switch"}}, "10.40.1.21"},
-		"sorted by how sure":    {store.DeviceQuery{Sort: "strength", Descend: true}, "10.40.1.20 10.40.1.21 10.40.1.22"},
-		"sorted by the version": {store.DeviceQuery{Sort: "firmware", Descend: true, Services: []string{"snmp", "http"}}, "10.40.1.20 10.40.1.21"},
+	for name, tt := range map[string]struct{ query, want string }{
+		"a maker":               {"vendor=Marrowby+Print", "10.40.1.20"},
+		"a model":               {"model=Inkwell+220&model=no+such", "10.40.1.20"},
+		"a version":             {"firmware=5.0", "10.40.1.20"},
+		"a serial number":       {"serial=MB-220-17&serial=x", "10.40.1.20"},
+		"another serial number": {"serial=MB-220", ""},
+		"a port by number":      {"service=80", "10.40.1.21"},
+		"a port":                {"service=udp/161", "10.40.1.20"},
+		"the other protocol":    {"service=tcp/161", ""},
+		"a service by name":     {"service=http&service=snmp", "10.40.1.20 10.40.1.21"},
+		"a type":                {"service=_IPP._tcp", "10.40.1.20"},
+		"a part of a type":      {"service=_ip", ""},
+		"a port that refuses":   {"service=22", ""},
+		"signs of a pattern":    {"service=%25", ""},
+		"what is sure":          {"strength=12", "10.40.1.20"},
+		"several at once":       {"service=http&service=snmp&kind=switch", "10.40.1.21"},
+		"a serial and a word":   {"serial=MB-220-17&text=inkwell", "10.40.1.20"},
+		"sorted by how sure":    {"sort=strength&descend=true", "10.40.1.20 10.40.1.21 10.40.1.22"},
+		"sorted by the version": {"service=snmp&service=http&sort=firmware&descend=true", "10.40.1.20 10.40.1.21"},
+		"sorted by the serial":  {"sort=serial", "10.40.1.21 10.40.1.22 10.40.1.20"},
 	} {
-		tt.query.Site, tt.query.Limit = site.ID, 10
-		page, err := s.ListDevices(t.Context(), tt.query)
+		values, err := url.ParseQuery(tt.query)
+		if err != nil {
+			t.Fatal(err)
+		}
+		query, err := inventory.ParseQuery(values)
+		if err != nil {
+			t.Fatal(err)
+		}
+		page, err := s.ListDevices(t.Context(), store.DeviceQuery{Site: site.ID, Query: query, Limit: 10})
 		lines, total := page.Lines, page.Total
 		var got []string
 		for _, l := range lines {
-			got = append(got, l.Addrs[0].String())
+			got = append(got, l.Texts("address")[0])
 		}
 		if strings.Join(got, " ") != tt.want || total != int64(len(got)) || err != nil {
 			t.Errorf("%s: %v of %d, %v; want %s", name, got, total, err, tt.want)
@@ -167,7 +177,7 @@ func TestDevicesAreFoundByWhatTheySay(t *testing.T) {
 	}
 	values, err := s.Values(t.Context(), site.ID)
 	if err != nil || !slices.Equal(values["vendor"], []string{"Marrowby Print"}) || !slices.Equal(values["firmware"], []string{"5.0"}) ||
-		!slices.Contains(values["services"], "_ipp._tcp") || !slices.Contains(values["services"], "http") || slices.Contains(values["services"], "80") {
+		!slices.Equal(values["serial"], []string{"MB-220-17"}) || !slices.Contains(values["service"], "_ipp._tcp") || !slices.Contains(values["service"], "http") || slices.Contains(values["service"], "80") {
 		t.Errorf("values %v, %v", values, err)
 	}
 }

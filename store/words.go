@@ -13,6 +13,7 @@ import (
 
 	"airdrift/core/hwaddr"
 	"airdrift/core/identify"
+	"airdrift/core/inventory"
 	"airdrift/core/ledger"
 )
 
@@ -45,23 +46,24 @@ const (
 // wordsOf gives every word that a person may look for, in lower case and each once: those that are the device's own, and those that it shares
 // with others, in alphabetical order.
 func wordsOf(d ledger.Device) (own, shared string) {
-	texts := []string{DisplayName(d), d.Identity.Of(identify.Name), d.Identity.Of(identify.Serial), d.Note, d.Group}
+	texts, likely := []string{d.Identity.Of(identify.Name), d.Note}, []string{}
+	for _, f := range inventory.Fields {
+		switch f.Search {
+		case inventory.OwnWords:
+			texts = append(texts, f.Text(f.Of(d)))
+		case inventory.SharedWords:
+			likely = append(likely, f.Text(f.Of(d)))
+		}
+	}
 	for _, a := range d.Addrs {
 		texts = append(texts, a.String())
 	}
 	for _, m := range d.MACs {
 		texts = append(texts, m.String())
 	}
-	var likely []string
 	if e := d.Entry; e != nil {
-		texts = append(texts, e.Location, e.Responsible, e.Note)
+		texts = append(texts, e.Location, e.Note)
 		likely = append(likely, e.Vendor, e.Model)
-	}
-	for _, a := range identify.Attributes {
-		likely = append(likely, believed(d, a))
-	}
-	for _, t := range d.Traits {
-		likely = append(likely, string(t))
 	}
 	for _, item := range d.Items {
 		likely = append(likely, item.Value)

@@ -14,23 +14,6 @@ import (
 	"airdrift/core/registry"
 )
 
-// Attribute is what a claim is about.
-type Attribute string
-
-// The attributes, in the order in which they are shown.
-const (
-	Kind     Attribute = "kind"
-	Vendor   Attribute = "vendor"
-	Model    Attribute = "model"
-	OS       Attribute = "os"
-	Firmware Attribute = "firmware"
-	Serial   Attribute = "serial"
-	Name     Attribute = "name"
-)
-
-// Attributes holds all attributes in the order in which they are shown.
-var Attributes = []Attribute{Kind, Vendor, Model, OS, Firmware, Serial, Name}
-
 // Unknown is the kind of a device of which the evidence does not tell it.
 const Unknown = "unknown"
 

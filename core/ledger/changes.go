@@ -62,22 +62,12 @@ func (b *book) compare(body body, at int) {
 	}
 }
 
-// comparedAttributes are what identify tells of a device that stays with it.
-var comparedAttributes = []identify.Attribute{identify.Name, identify.Kind, identify.Vendor, identify.Model, identify.OS, identify.Firmware}
-
 // compareAttributes notes what a device is that it was not before. That something is known now and was not before, or the other way
 // round, is no change of the device, nor is a general word in the place of a special one.
 func (b *book) compareAttributes(d Device, now body, at int) {
-	for _, a := range comparedAttributes {
+	for _, a := range identify.Attributes {
 		before, after := d.Identity.Of(a), now.identity.Of(a)
-		same := before == after
-		switch a {
-		case identify.Name:
-			same = SameName(before, after)
-		case identify.OS:
-			same = identify.SameSystem(before, after)
-		}
-		if !same && isKnown(before) && isKnown(after) {
+		if a.Stays() && isKnown(before) && isKnown(after) && !a.Same(before, after) {
 			b.changes = append(b.changes, Change{Kind: Changed, Device: at, Attribute: string(a), Before: before, After: after})
 		}
 	}

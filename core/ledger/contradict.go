@@ -37,7 +37,7 @@ func contradict(a, b likeness) bool {
 	name, other := a.identity.Of(identify.Name), b.identity.Of(identify.Name)
 	model := a.identity.Of(identify.Model)
 	sameModel := isKnown(model) && model == b.identity.Of(identify.Model)
-	return name != "" && other != "" && !SameName(name, other) && !sameModel
+	return name != "" && other != "" && !identify.SameName(name, other) && !sameModel
 }
 
 // surely gives what two are known to be; sure is false where one of them is not surely known.

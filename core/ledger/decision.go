@@ -193,6 +193,6 @@ func find(devices []Device, known Known, byEntry map[uint64]int, byWay []map[str
 // mayBe reports whether the names do not speak against a device's being the one that was known.
 func mayBe(d Device, known Known) bool {
 	name := d.Identity.Of(identify.Name)
-	return name == "" || known.Name == "" || SameName(name, known.Name) ||
+	return name == "" || known.Name == "" || identify.SameName(name, known.Name) ||
 		slices.ContainsFunc(d.PresentMACs(), func(m hwaddr.MAC) bool { return identifies(m) && slices.Contains(known.MACs, m) })
 }

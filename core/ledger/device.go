@@ -24,6 +24,9 @@ const (
 	SetAside  Standing = "set aside" // known and left out, with a reason
 )
 
+// Standings are all standings there are.
+var Standings = []Standing{Managed, Unmanaged, Missing, SetAside}
+
 // Trait is something about how a device appears on the network that an auditor must know of before believing the rest.
 type Trait string
 
@@ -55,6 +58,9 @@ const (
 	Silent    Presence = "silent"    // covered, and it did not answer
 	Uncovered Presence = "uncovered" // no sweep has looked where it should be
 )
+
+// Presences are all presences there are.
+var Presences = []Presence{Seen, Silent, Uncovered}
 
 // Device is one device, recognised across sweeps and addresses.
 type Device struct {

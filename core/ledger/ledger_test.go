@@ -215,8 +215,8 @@ func TestSameName(t *testing.T) {
 		a, b string
 		want bool
 	}{{"cairn", "CAIRN", true}, {"cairn", "cairn.example", true}, {"cairn.a.example", "cairn.b.example", false}, {"cairn", "acorn.example", false}} {
-		if SameName(tt.a, tt.b) != tt.want {
-			t.Errorf("SameName(%q, %q) = %v", tt.a, tt.b, !tt.want)
+		if identify.SameName(tt.a, tt.b) != tt.want {
+			t.Errorf("identify.SameName(%q, %q) = %v", tt.a, tt.b, !tt.want)
 		}
 	}
 }

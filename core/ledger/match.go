@@ -112,7 +112,7 @@ func (m *matcher) byName() {
 		}
 		var named []int
 		for i, d := range m.devices {
-			if name := d.Identity.Of(identify.Name); d.Entry == nil && name != "" && SameName(name, e.Name) {
+			if name := d.Identity.Of(identify.Name); d.Entry == nil && name != "" && identify.SameName(name, e.Name) {
 				named = append(named, i)
 			}
 		}
@@ -180,7 +180,7 @@ func (m *matcher) choose(e register.Entry, candidates []int) (device int, why st
 		}
 		name := d.Identity.Of(identify.Name)
 		switch {
-		case name != "" && e.Name != "" && SameName(name, e.Name):
+		case name != "" && e.Name != "" && identify.SameName(name, e.Name):
 			return i, "same address and name", true
 		case name == "" || e.Name == "" || strings.ContainsFunc(e.Name, isSpace):
 			silent = append(silent, i)
@@ -194,13 +194,3 @@ func (m *matcher) choose(e register.Entry, candidates []int) (device int, why st
 
 // isSpace tells a title such as "palm house climate" from a host name: only host names can contradict each other.
 func isSpace(r rune) bool { return r == ' ' }
-
-// SameName compares host names: capitals aside, and by the first label where one of them has no domain.
-func SameName(a, b string) bool {
-	if strings.EqualFold(a, b) {
-		return true
-	}
-	firstA, _, qualifiedA := strings.Cut(a, ".")
-	firstB, _, qualifiedB := strings.Cut(b, ".")
-	return qualifiedA != qualifiedB && strings.EqualFold(firstA, firstB)
-}

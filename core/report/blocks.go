@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"airdrift/core/finding"
+	"airdrift/core/inventory"
 	"airdrift/core/spread"
 	"airdrift/core/wording"
 )
@@ -70,7 +71,7 @@ type date time.Time
 
 // column is one of a table.
 type column struct {
-	key    string  // in the catalogue
+	key    string  // in the words of reports
 	weight float64 // of its width
 }
 
@@ -149,8 +150,8 @@ func (w *writer) opening() {
 	standing := map[string]int{}
 	seen := 0
 	for _, d := range w.Devices {
-		standing[d.Standing]++
-		if d.Presence == "seen" {
+		standing[d.Text("standing")]++
+		if d.Text("presence") == "seen" {
 			seen++
 		}
 	}
@@ -202,7 +203,7 @@ func (w *writer) pictures() {
 				if counts[label] == nil {
 					counts[label] = make([]int, len(standingTones))
 				}
-				if at := slices.Index(standingTones, d.Standing); at >= 0 {
+				if at := slices.Index(standingTones, d.Text("standing")); at >= 0 {
 					counts[label][at]++
 				}
 			}
@@ -218,7 +219,7 @@ func (w *writer) pictures() {
 		}
 	}
 	by(w.say("by-standing"), func(d Device) []string { return d.Networks })
-	by(w.say("by-kind"), func(d Device) []string { return []string{d.Kind} })
+	by(w.say("by-kind"), func(d Device) []string { return []string{d.Text("kind")} })
 	severities := &bars{title: w.say("by-severity")}
 	for severity := finding.Critical; severity >= finding.Info; severity-- {
 		values := make([]int, 1)
@@ -328,7 +329,7 @@ func (w *writer) inventory() {
 // of gives the devices of a standing.
 func (w *writer) of(standing string) (list []Device) {
 	for _, d := range w.Devices {
-		if d.Standing == standing {
+		if d.Text("standing") == standing {
 			list = append(list, d)
 		}
 	}
@@ -342,24 +343,25 @@ func (w *writer) deviceTable(key, text string, devices []Device) {
 	}
 	w.heading(1, w.say(key))
 	w.text(text)
-	t := &table{name: w.say(key), columns: []column{{"address", 2}, {"name", 2.4}, {"kind", 1.8}, {"vendor", 2}, {"model", 1.8}, {"mac", 2.1}, {"firstSeen", 1.5}, {"lastSeen", 1.5}}}
+	fields := inventory.ShownIn(inventory.Report)
+	t := &table{name: w.say(key), columns: columnsOf(fields)}
 	about := ""
 	switch {
 	case slices.ContainsFunc(devices, func(d Device) bool { return d.Aside != "" }):
 		about = "reason"
-	case slices.ContainsFunc(devices, func(d Device) bool { return d.Responsible != "" }):
+	case slices.ContainsFunc(devices, func(d Device) bool { return d.Text("responsible") != "" }):
 		about = "responsible"
 	}
 	if about != "" {
 		t.columns = append(t.columns, column{about, 1.6})
 	}
 	for _, d := range devices {
-		row := []any{list(d.Addrs), d.Name, d.Kind, d.Vendor, d.Model, list(d.MACs), date(d.FirstSeen), date(d.LastSeen)}
+		row := w.cells(d, fields)
 		switch about {
 		case "reason":
 			row = append(row, d.Aside)
 		case "responsible":
-			row = append(row, d.Responsible)
+			row = append(row, d.Text("responsible"))
 		}
 		t.rows = append(t.rows, row)
 	}
@@ -369,11 +371,44 @@ func (w *writer) deviceTable(key, text string, devices []Device) {
 // extracted has the devices of an extract with what their keeper wants to know.
 func (w *writer) extracted() {
 	w.heading(1, w.say("devices"))
-	t := &table{name: w.say("devices"), columns: []column{{"address", 2}, {"name", 2.4}, {"kind", 1.8}, {"vendor", 2}, {"model", 1.8}, {"firmware", 1.3}, {"wanted", 1.1}, {"serial", 1.5}, {"standing", 1.6}, {"lastSeen", 1.5}}}
+	fields := inventory.ShownIn(inventory.Extract)
+	t := &table{name: w.say("devices"), columns: append(columnsOf(fields), column{"wanted", 1.1})}
 	for _, d := range w.Devices {
-		t.rows = append(t.rows, []any{list(d.Addrs), d.Name, d.Kind, d.Vendor, d.Model, d.Firmware, d.Wanted, d.Serial, w.words.Standings[d.Standing], date(d.LastSeen)})
+		t.rows = append(t.rows, append(w.cells(d, fields), d.Wanted))
 	}
 	w.add(block{table: t})
+}
+
+func columnsOf(fields []*inventory.Field) []column {
+	columns := make([]column, len(fields))
+	for i, f := range fields {
+		columns[i] = column{f.Name, f.Weight()}
+	}
+	return columns
+}
+
+// cells gives the fields of a device for reading: of several addresses the first, and of times the day.
+func (w *writer) cells(d Device, fields []*inventory.Field) []any {
+	row := make([]any, len(fields))
+	for i, f := range fields {
+		switch value := d.Values[f.Name].(type) {
+		case []string:
+			row[i] = list(value)
+		case time.Time:
+			row[i] = date(value)
+		default:
+			row[i] = f.Text(value)
+		}
+		switch {
+		case f.Name == "standing":
+			row[i] = w.words.Standings[d.Text(f.Name)]
+		case f.Name == "mac":
+			row[i] = list(d.MACs)
+		case f.Type == inventory.Time && row[i] == "":
+			row[i] = date{}
+		}
+	}
+	return row
 }
 
 // list writes the first of several texts, and how many there are besides.
@@ -486,7 +521,7 @@ func (w *writer) times() {
 	t := &table{name: w.say("times"), columns: []column{{"device", 2.4}, {"address", 1.8}, {"protocol", 1.4}, {"answers", 1}, {"lost", 1}, {"median", 1}, {"most", 1}, {"worst", 1}}}
 	for _, d := range w.Devices {
 		for _, times := range d.Times {
-			t.rows = append(t.rows, []any{d.Name, list(d.Addrs), times.Protocol, times.Answers, times.Lost, times.Median, times.Most, times.Worst})
+			t.rows = append(t.rows, []any{d.Text("name"), list(d.Texts("address")), times.Protocol, times.Answers, times.Lost, times.Median, times.Most, times.Worst})
 		}
 	}
 	if len(t.rows) > 0 {

@@ -3,9 +3,11 @@
 package report
 
 import (
+	"encoding/json"
 	"time"
 
 	"airdrift/core/finding"
+	"airdrift/core/inventory"
 )
 
 // Report is what is known of a site, or of some of its devices, for a reader. Texts that devices have said are taken as they are; who writes them makes
@@ -28,32 +30,36 @@ type Report struct {
 	Credentials  []string       `json:"credentials,omitempty"`
 }
 
-// Device is one device of a report.
+// Device is one device of a report: its fields, where the address is the unit that it is, and behind which, of one without an address of its own; and
+// what a report tells besides.
 type Device struct {
-	ID          uint64    `json:"id"`
-	Name        string    `json:"name,omitempty"`
-	Kind        string    `json:"kind,omitempty"`
-	Vendor      string    `json:"vendor,omitempty"`
-	Model       string    `json:"model,omitempty"`
-	OS          string    `json:"os,omitempty"`
-	Firmware    string    `json:"firmware,omitempty"`
-	Wanted      string    `json:"wantedFirmware,omitempty"` // the version that the site wants on its model
-	Serial      string    `json:"serial,omitempty"`
-	Confidence  int       `json:"confidence"` // in its kind, in decibans
-	Standing    string    `json:"standing"`
-	Presence    string    `json:"presence"`
-	Group       string    `json:"group,omitempty"`
-	Responsible string    `json:"responsible,omitempty"`
-	Location    string    `json:"location,omitempty"`
-	Note        string    `json:"note,omitempty"`
-	Aside       string    `json:"aside,omitempty"` // why it is set aside
-	Addrs       []string  `json:"addresses"`       // or the unit that it is, behind which
-	MACs        []string  `json:"macs"`
-	Networks    []string  `json:"networks"`
-	Services    []string  `json:"services"`
-	FirstSeen   time.Time `json:"firstSeen,omitzero"`
-	LastSeen    time.Time `json:"lastSeen,omitzero"`
-	Times       []Times   `json:"responseTimes,omitempty"`
+	inventory.Line
+	Wanted   string // the version of firmware that the site wants on its model
+	Note     string
+	Aside    string // why it is set aside
+	MACs     []string
+	Networks []string
+	Services []string
+	Times    []Times
+}
+
+// MarshalJSON writes a device with its fields by their names in the API.
+func (d Device) MarshalJSON() ([]byte, error) {
+	out := map[string]any{"id": d.ID, "macs": d.MACs, "networks": d.Networks, "services": d.Services, "addresses": d.Texts("address"), "strength": d.Number("strength")}
+	for name, text := range map[string]string{"wantedFirmware": d.Wanted, "note": d.Note, "aside": d.Aside} {
+		if text != "" {
+			out[name] = text
+		}
+	}
+	for _, f := range inventory.ShownIn(inventory.Sheet) {
+		if value, has := d.Values[f.Name]; has {
+			out[f.Key()] = value
+		}
+	}
+	if len(d.Times) > 0 {
+		out["responseTimes"] = d.Times
+	}
+	return json.Marshal(out)
 }
 
 // Times is how long a device took over its answers in one protocol, in milliseconds.

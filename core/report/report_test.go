@@ -15,6 +15,7 @@ import (
 	"golang.org/x/net/html"
 
 	"airdrift/core/finding"
+	"airdrift/core/inventory"
 	"airdrift/core/wording"
 )
 
@@ -32,15 +33,18 @@ func siteOf(devices int) Report {
 	standings := []string{"managed", "unmanaged", "managed", "missing", "set aside"}
 	for i := range devices {
 		d := Device{
-			ID: uint64(i + 1), Name: fmt.Sprintf("device %d of the hall", i), Kind: "printer", Vendor: "Marrowby Print", Model: "Inkwell 220", Firmware: "1.2", Standing: standings[i%len(standings)], Presence: "seen",
-			Addrs: []string{fmt.Sprintf("10.40.%d.%d", i/250, i%250+1)}, MACs: []string{fmt.Sprintf("c4:ca:f5:00:%02x:%02x", i/256%256, i%256)}, Networks: []string{"offices"}, Services: []string{"tcp/80"},
-			FirstSeen: now, LastSeen: now, Times: []Times{{"http", 3, 0, 1.5, 2, 2}},
+			Line: inventory.Line{ID: uint64(i + 1), Values: map[string]any{
+				"name": fmt.Sprintf("device %d of the hall", i), "kind": "printer", "vendor": "Marrowby Print", "model": "Inkwell 220", "firmware": "1.2", "standing": standings[i%len(standings)], "presence": "seen",
+				"address": []string{fmt.Sprintf("10.40.%d.%d", i/250, i%250+1)}, "firstSeen": now, "lastSeen": now,
+			}},
+			MACs: []string{fmt.Sprintf("c4:ca:f5:00:%02x:%02x", i/256%256, i%256)}, Networks: []string{"offices"}, Services: []string{"tcp/80"},
+			Times: []Times{{"http", 3, 0, 1.5, 2, 2}},
 		}
 		r.Devices = append(r.Devices, d)
 		for n := range 2 {
 			r.Findings = append(r.Findings, Finding{
 				ID: uint64(2*i + n), Rule: fmt.Sprintf("rule-%d", n), Severity: finding.High, State: "open", Title: fmt.Sprintf("Rule %d", n), Says: "Telnet at tcp/23 takes passwords unencrypted.", Because: "Everybody can read it.", Do: "Switch it off.",
-				Devices: []Named{{d.ID, d.Name, d.Addrs[0]}}, Since: now,
+				Devices: []Named{{d.ID, d.Text("name"), d.Texts("address")[0]}}, Since: now,
 			})
 		}
 	}
@@ -58,8 +62,18 @@ func laden(text string) Report {
 	r := siteOf(2)
 	r.Extract, r.Audience, r.Site = text, text, text
 	d := &r.Devices[0]
-	*d = Device{ID: 1, Name: text, Kind: text, Vendor: text, Model: text, OS: text, Firmware: text, Wanted: text, Serial: text, Standing: "unmanaged", Presence: "seen", Group: text, Responsible: text, Location: text, Note: text, Aside: text,
-		Addrs: []string{text}, MACs: []string{text}, Networks: []string{text}, Services: []string{text}, Times: []Times{{Protocol: text}}}
+	values := map[string]any{}
+	for _, f := range inventory.Read() {
+		switch f.Type {
+		case inventory.Text:
+			values[f.Name] = text
+		case inventory.Texts:
+			values[f.Name] = []string{text}
+		}
+	}
+	values["standing"] = "unmanaged"
+	*d = Device{Line: inventory.Line{ID: 1, Values: values}, Wanted: text, Note: text, Aside: text,
+		MACs: []string{text}, Networks: []string{text}, Services: []string{text}, Times: []Times{{Protocol: text}}}
 	for i := range r.Findings {
 		f := &r.Findings[i]
 		f.Rule, f.Title, f.Says, f.Because, f.Do, f.Reason, f.Evidence, f.Devices = text, text, text, text, text, text, []string{text}, []Named{{1, text, text}}
@@ -246,9 +260,9 @@ func TestParts(t *testing.T) {
 // A report draws how response times lie by protocol, the one that most devices answered in first; who has not answered is in none.
 func TestResponseTimesDrawn(t *testing.T) {
 	r := Report{Site: "s", Devices: []Device{
-		{ID: 1, Times: []Times{{Protocol: "http", Answers: 3, Median: 2}, {Protocol: "snmp", Answers: 1, Median: 150}}},
-		{ID: 2, Times: []Times{{Protocol: "http", Answers: 2, Median: 20}, {Protocol: "snmp", Lost: 3}}},
-		{ID: 3, Times: []Times{{Protocol: "http", Answers: 2, Median: 4}, {Protocol: "bacnet", Lost: 2}}},
+		{Line: inventory.Line{ID: 1}, Times: []Times{{Protocol: "http", Answers: 3, Median: 2}, {Protocol: "snmp", Answers: 1, Median: 150}}},
+		{Line: inventory.Line{ID: 2}, Times: []Times{{Protocol: "http", Answers: 2, Median: 20}, {Protocol: "snmp", Lost: 3}}},
+		{Line: inventory.Line{ID: 3}, Times: []Times{{Protocol: "http", Answers: 2, Median: 4}, {Protocol: "bacnet", Lost: 2}}},
 	}}
 	_, blocks := document(r, wording.Default)
 	at := slices.IndexFunc(blocks, func(b block) bool { return b.spreads != nil })
@@ -262,7 +276,7 @@ func TestResponseTimesDrawn(t *testing.T) {
 	if got := p.shown(); len(got.Marks) != 4 || got.Marks[3].Label != "1000 ms" || got.Rows[1].Middle != "150 ms" || got.Rows[0].Whisker+got.Rows[0].Long > 50 {
 		t.Errorf("%+v", got)
 	}
-	if _, blocks := document(Report{Site: "s", Devices: []Device{{ID: 1, Times: []Times{{Protocol: "http", Lost: 1}}}}}, wording.Default); slices.ContainsFunc(blocks, func(b block) bool { return b.spreads != nil }) {
+	if _, blocks := document(Report{Site: "s", Devices: []Device{{Line: inventory.Line{ID: 1}, Times: []Times{{Protocol: "http", Lost: 1}}}}}, wording.Default); slices.ContainsFunc(blocks, func(b block) bool { return b.spreads != nil }) {
 		t.Error("a picture of nothing is drawn")
 	}
 }
@@ -282,8 +296,16 @@ func TestWorkbook(t *testing.T) {
 	if got := strings.Join(book.GetSheetList(), "|"); got != "At a glance|Devices|Findings|What is to be mended|Response times" {
 		t.Error(got)
 	}
-	kind, err := book.GetCellType("Devices", "U2")
-	value, _ := book.GetCellValue("Devices", "U2")
+	rows, err := book.GetRows("Devices")
+	if err != nil {
+		t.Fatal(err)
+	}
+	place, err := excelize.CoordinatesToCellName(slices.Index(rows[0], "First seen")+1, 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	kind, err := book.GetCellType("Devices", place)
+	value, _ := book.GetCellValue("Devices", place)
 	if err != nil || kind == excelize.CellTypeInlineString || kind == excelize.CellTypeSharedString || value != "2026-11-06 15:04" {
 		t.Errorf("a date is %v %q, %v", kind, value, err)
 	}

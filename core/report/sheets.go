@@ -13,6 +13,7 @@ import (
 
 	"airdrift/core/csvtext"
 	"airdrift/core/finding"
+	"airdrift/core/inventory"
 	"airdrift/core/plain"
 	"airdrift/core/wording"
 )
@@ -20,15 +21,17 @@ import (
 // sheetsOf gives the tables of an extract with all that is known, for programs and for who sorts and filters.
 func sheetsOf(r Report, language string) []*table {
 	w := &writer{Report: r, words: wording.In(language)}
-	devices := &table{name: w.say("devices"), columns: keyed("number", "name", "kind", "vendor", "model", "os", "firmware", "wanted", "serial", "confidence", "address", "mac", "network", "standing", "presence", "group", "responsible", "location", "note", "services", "firstSeen", "lastSeen")}
+	fields := inventory.ShownIn(inventory.Sheet)
+	devices := &table{name: w.say("devices"), columns: append(keyed("number"), append(columnsOf(fields), keyed("wanted", "mac", "network", "note", "services")...)...)}
 	times := &table{name: w.say("times"), columns: keyed("number", "name", "address", "protocol", "answers", "lost", "median", "most", "worst")}
 	for _, d := range r.Devices {
-		devices.rows = append(devices.rows, []any{
-			d.ID, d.Name, d.Kind, d.Vendor, d.Model, d.OS, d.Firmware, d.Wanted, d.Serial, d.Confidence, strings.Join(d.Addrs, " "), strings.Join(d.MACs, " "), strings.Join(d.Networks, ", "),
-			w.words.Standings[d.Standing], d.Presence, d.Group, d.Responsible, d.Location, d.Note, strings.Join(d.Services, " "), d.FirstSeen, d.LastSeen,
-		})
+		row := []any{d.ID}
+		for _, f := range fields {
+			row = append(row, w.sheetCell(d, f))
+		}
+		devices.rows = append(devices.rows, append(row, d.Wanted, strings.Join(d.MACs, " "), strings.Join(d.Networks, ", "), d.Note, strings.Join(d.Services, " ")))
 		for _, t := range d.Times {
-			times.rows = append(times.rows, []any{d.ID, d.Name, list(d.Addrs), t.Protocol, t.Answers, t.Lost, t.Median, t.Most, t.Worst})
+			times.rows = append(times.rows, []any{d.ID, d.Text("name"), list(d.Texts("address")), t.Protocol, t.Answers, t.Lost, t.Median, t.Most, t.Worst})
 		}
 	}
 	findings := &table{name: w.say("all-findings"), columns: keyed("number", "severity", "finding", "device", "address", "says", "do", "since", "state", "until", "reason", "rule", "evidence")}
@@ -51,6 +54,30 @@ func sheetsOf(r Report, language string) []*table {
 		row[4] = strings.TrimPrefix(row[4].(string)+", "+names(f.Devices), ", ")
 	}
 	return []*table{devices, findings, mending, times}
+}
+
+// sheetCell gives a field of a device for programs: times and numbers as they are, and all of several addresses.
+func (w *writer) sheetCell(d Device, f *inventory.Field) any {
+	switch {
+	case f.Name == "standing":
+		return w.words.Standings[d.Text(f.Name)]
+	case f.Type == inventory.Time:
+		return d.Time(f.Name)
+	case f.Type == inventory.Number:
+		return d.Number(f.Name)
+	}
+	return f.Text(d.Values[f.Name])
+}
+
+// headingOf gives what a column is called: as reports say it, or as the catalogue of fields does.
+func headingOf(c column, words *wording.Catalogue) string {
+	if heading := words.Columns[c.key]; heading != "" {
+		return heading
+	}
+	if f, known := inventory.Named(c.key); known {
+		return f.Heading
+	}
+	return c.key
 }
 
 func keyed(keys ...string) (columns []column) {
@@ -162,7 +189,7 @@ func writeSheet(book *excelize.File, t *table, words *wording.Catalogue, bold, d
 		return err
 	}
 	for i, c := range t.columns {
-		if err := stream.SetColWidth(i+1, i+1, widthOf(t, i, words.Columns[c.key])); err != nil {
+		if err := stream.SetColWidth(i+1, i+1, widthOf(t, i, headingOf(c, words))); err != nil {
 			return err
 		}
 	}
@@ -171,7 +198,7 @@ func writeSheet(book *excelize.File, t *table, words *wording.Catalogue, bold, d
 	}
 	headings := make([]any, len(t.columns))
 	for i, c := range t.columns {
-		headings[i] = excelize.Cell{StyleID: bold, Value: words.Columns[c.key]}
+		headings[i] = excelize.Cell{StyleID: bold, Value: headingOf(c, words)}
 	}
 	if err := stream.SetRow("A1", headings); err != nil {
 		return err
@@ -247,7 +274,7 @@ func WriteCSV(out io.Writer, r Report, language, sheet string) error {
 	words := wording.In(language)
 	headings := make([]string, len(t.columns))
 	for i, c := range t.columns {
-		headings[i] = words.Columns[c.key]
+		headings[i] = headingOf(c, words)
 	}
 	rows := make([][]string, len(t.rows))
 	for n, values := range t.rows {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -167,7 +168,7 @@ func (f *grownFigures) ask(ctx context.Context, server *store.Server, dir string
 		return err
 	}
 	search, err := p95(120, func(i int) error {
-		list, err := cl.Devices(ctx, site, client.DeviceQuery{Text: []string{"printer-70", "e7j0012", "10.1.4", "laser hl-9", "bench 7", "00:00:01:00:4"}[i%6], Limit: 100})
+		list, err := cl.Devices(ctx, site, client.DeviceQuery{Filter: url.Values{"text": {[]string{"printer-70", "e7j0012", "10.1.4", "laser hl-9", "bench 7", "00:00:01:00:4"}[i%6]}}, Limit: 100})
 		if err == nil && list.Counted() == 0 {
 			err = fmt.Errorf("search %d found nothing", i)
 		}
@@ -321,7 +322,7 @@ func measureRebuilt() (f rebuiltFigures, err error) {
 			running = false
 		default:
 			at := time.Now()
-			page, err := cl.Devices(ctx, other, client.DeviceQuery{Sort: "name", Limit: 100, Cursor: cursor})
+			page, err := cl.Devices(ctx, other, client.DeviceQuery{Filter: url.Values{"sort": {"name"}}, Limit: 100, Cursor: cursor})
 			if err != nil {
 				return f, err
 			}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -175,9 +176,15 @@ func listPage() (float64, error) {
 		return 0, err
 	}
 	cl := client.Over(http.DefaultClient, in.URL, token.Secret) // over HTTP, as the console goes
-	queries := []client.DeviceQuery{
-		{}, {Sort: "name"}, {Sort: "vendor", Descend: true}, {Sort: "lastSeen", Descend: true}, {Sort: "kind"},
-		{Standing: []string{"unmanaged"}}, {Standing: []string{"unmanaged"}, Sort: "model"}, {Kind: []string{"printer"}, Sort: "name"}, {Presence: []string{"seen"}},
+	var queries []client.DeviceQuery
+	for _, filter := range []string{
+		"", "sort=name", "sort=vendor&descend=true", "sort=lastSeen&descend=true", "sort=kind", "standing=unmanaged", "standing=unmanaged&sort=model", "kind=printer&sort=name", "presence=seen",
+	} {
+		values, err := url.ParseQuery(filter)
+		if err != nil {
+			return 0, err
+		}
+		queries = append(queries, client.DeviceQuery{Filter: values})
 	}
 	var took []time.Duration
 	for i := range 180 { // each list is leafed through, the first page twice

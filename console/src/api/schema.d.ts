@@ -764,6 +764,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The fields that devices of a site have: what lists show, and are sorted and narrowed by */
+        get: operations["list-fields"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/finding-rules": {
         parameters: {
             query?: never;
@@ -1747,7 +1764,7 @@ export interface components {
         };
         ActLine: {
             /** @enum {string} */
-            attribute: "name" | "mac" | "address" | "vendor" | "model" | "kind";
+            attribute: "address" | "name" | "kind" | "vendor" | "model" | "mac";
             /** Format: int64 */
             device: number;
         };
@@ -2028,6 +2045,7 @@ export interface components {
             undoneBy?: string;
         };
         Device: {
+            /** @description Held when it was seen last */
             addresses: string[];
             /** @description Who set it aside, and why */
             aside?: components["schemas"]["Aside"];
@@ -2057,12 +2075,14 @@ export interface components {
             linked?: boolean;
             /** @description Ways to open it at each of its addresses, by the ports found: web page, secure shell, file share, remote desktop */
             links: components["schemas"]["Link"][];
+            /** @description The one seen last */
             mac?: string;
             /** @description The one seen last first */
             macs: components["schemas"]["MAC"][];
             /** @description Why the entry is taken to mean this device */
             matchedBy?: string;
             model?: string;
+            /** @description As the register calls it, else as it calls itself */
             name?: string;
             /** @description All names it goes by, with who tells them */
             names: components["schemas"]["Name"][];
@@ -2071,37 +2091,44 @@ export interface components {
             /** @description Told by its agent of SNMP */
             parts: components["schemas"]["Part"][];
             ports: components["schemas"]["Port"][];
-            /** @enum {string} */
+            /**
+             * @description In the last sweep that covered it
+             * @enum {string}
+             */
             presence: "seen" | "silent" | "uncovered";
             /** @description Why what was seen is taken to be this one device */
             reasons: string[];
             registerEntry?: components["schemas"]["Entry"];
+            /** @description Whom the register names */
+            responsible?: string;
+            serial?: string;
             /** @description What would likely tell its kind, where the evidence leaves it open; the most telling first */
             settle: string[];
             /** @description Addresses that another device holds too */
             sharedAddresses: string[];
             /** Format: int64 */
             site: number;
-            /** @enum {string} */
+            /**
+             * @description Against the register
+             * @enum {string}
+             */
             standing: "managed" | "unmanaged" | "missing" | "set aside";
             /**
              * Format: int64
-             * @description What speaks for its kind, in decibans
+             * @description What speaks for its kind, in decibans: 20 are odds of 100 to 1
              */
             strength: number;
             /** @description The ETag of what people have said of it: given as If-Match, only that is changed which is still so */
             tag: string;
-            /** @description What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet */
-            traits: string[];
+            /** @description What to know of it before believing the rest */
+            traits: ("own machine" | "answers for others" | "accepts every port" | "virtual router" | "wrong subnet")[];
             unanswered: components["schemas"]["Unanswered"];
-            /**
-             * @description Which unit it is, and behind which address, where it has none of its own
-             * @example modbus/7 behind 10.40.1.9
-             */
+            /** @description Which unit it is, and behind which address, where it has none of its own, such as modbus/7 behind 10.40.1.9 */
             unit?: string;
             vendor?: string;
         };
         DeviceLine: {
+            /** @description Held when it was seen last */
             addresses: string[];
             /** @description It shares an address with another device */
             contested: boolean;
@@ -2115,25 +2142,33 @@ export interface components {
             kind: string;
             /** Format: date-time */
             lastSeen?: string;
+            /** @description The one seen last */
             mac?: string;
             model?: string;
+            /** @description As the register calls it, else as it calls itself */
             name?: string;
             os?: string;
-            /** @enum {string} */
+            /**
+             * @description In the last sweep that covered it
+             * @enum {string}
+             */
             presence: "seen" | "silent" | "uncovered";
-            /** @enum {string} */
+            /** @description Whom the register names */
+            responsible?: string;
+            serial?: string;
+            /**
+             * @description Against the register
+             * @enum {string}
+             */
             standing: "managed" | "unmanaged" | "missing" | "set aside";
             /**
              * Format: int64
-             * @description What speaks for its kind, in decibans
+             * @description What speaks for its kind, in decibans: 20 are odds of 100 to 1
              */
             strength: number;
-            /** @description What to know of it before believing the rest: own machine, answers for others, accepts every port, virtual router, wrong subnet */
-            traits: string[];
-            /**
-             * @description Which unit it is, and behind which address, where it has none of its own
-             * @example modbus/7 behind 10.40.1.9
-             */
+            /** @description What to know of it before believing the rest */
+            traits: ("own machine" | "answers for others" | "accepts every port" | "virtual router" | "wrong subnet")[];
+            /** @description Which unit it is, and behind which address, where it has none of its own, such as modbus/7 behind 10.40.1.9 */
             unit?: string;
             vendor?: string;
         };
@@ -2198,7 +2233,7 @@ export interface components {
         DriftLine: {
             addr?: string;
             /** @enum {string} */
-            attribute: "name" | "mac" | "address" | "vendor" | "model" | "kind";
+            attribute: "address" | "name" | "kind" | "vendor" | "model" | "mac";
             /** @description It was seen on the network itself, which is no matter of belief: an address or a MAC address */
             certain: boolean;
             /** @description Somebody has said that the register is right */
@@ -2399,6 +2434,31 @@ export interface components {
              * @example 10.40.1.0/24
              */
             subnet: string;
+        };
+        Field: {
+            /** @description Its name in filters; left out where lists are not narrowed by it */
+            asked?: string;
+            /** @description The only values that it has */
+            choices?: string[] | null;
+            doc?: string;
+            /**
+             * @description How lists are narrowed by it; left out where they are not
+             * @enum {string}
+             */
+            filter?: "one-of" | "at-least" | "is-set";
+            heading: string;
+            /** @description Its name in the lines of a list */
+            key: string;
+            /** @description Lists and files can have it as a column */
+            listed: boolean;
+            /** @description In files, filters and addresses */
+            name: string;
+            /** @description Where it is shown where nobody has chosen */
+            shown: string[];
+            /** @description Lists can be sorted by it */
+            sorted: boolean;
+            /** @enum {string} */
+            type: "text" | "texts" | "number" | "flag" | "time";
         };
         FieldChange: {
             becomes: string;
@@ -2759,6 +2819,16 @@ export interface components {
              */
             total?: number;
         };
+        ListField: {
+            items: components["schemas"]["Field"][];
+            /** @description Given as cursor it asks for the next page; left out on the last one */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages; told with the first one, of lists that are counted
+             */
+            total?: number;
+        };
         ListFinding: {
             items: components["schemas"]["Finding"][];
             /** @description Given as cursor it asks for the next page; left out on the last one */
@@ -3041,7 +3111,7 @@ export interface components {
         };
         NewAct: {
             /** @description In which they differ, for take and keep-register; all where left out */
-            attributes?: ("name" | "mac" | "address" | "vendor" | "model" | "kind")[] | null;
+            attributes?: ("address" | "name" | "kind" | "vendor" | "model" | "mac")[] | null;
             /** @description In the place of a filter */
             devices?: number[] | null;
             /** @description Which devices are meant, as the query of the list of devices; for accept and confirm which findings, as that of the list of findings */
@@ -3836,18 +3906,6 @@ export interface components {
             role: "look" | "sweep" | "administer";
             /** @description A second factor is set up */
             readonly secondFactor: boolean;
-        };
-        Values: {
-            firmware: string[];
-            group: string[];
-            model: string[];
-            /** @description Names of the site's networks */
-            network: string[];
-            os: string[];
-            /** @description Whom the register names as responsible */
-            responsible: string[];
-            service: string[];
-            vendor: string[];
         };
         Vantage: {
             gateway?: string;
@@ -5496,7 +5554,7 @@ export interface operations {
                 /** @description Only these kinds */
                 kind?: ("appeared" | "vanished" | "moved" | "changed")[] | null;
                 /** @description Only changes of these attributes */
-                attribute?: ("name" | "kind" | "vendor" | "model" | "os" | "firmware" | "mac" | "port")[] | null;
+                attribute?: ("kind" | "vendor" | "model" | "os" | "firmware" | "name" | "mac" | "port")[] | null;
                 /** @description Only those of sweeps that began then or later */
                 since?: string;
                 /** @description Only those of sweeps that began before */
@@ -5641,41 +5699,44 @@ export interface operations {
     "list-devices": {
         parameters: {
             query?: {
-                /** @description Only these standings */
-                standing?: ("managed" | "unmanaged" | "missing" | "set aside")[] | null;
-                /** @description Only these presences */
-                presence?: ("seen" | "silent" | "uncovered")[] | null;
-                /** @description Only these kinds */
-                kind?: string[] | null;
-                /** @description Only these makers */
-                vendor?: string[] | null;
-                /** @description Only these models */
-                model?: string[] | null;
-                /** @description Only these systems */
-                os?: string[] | null;
-                /** @description Only these versions of firmware */
-                firmware?: string[] | null;
-                /** @description Only devices of one of these groups */
-                group?: string[] | null;
-                /** @description Only devices of these networks of the site, by name or subnet */
-                network?: string[] | null;
-                /** @description Only devices for which the register names one of these */
-                responsible?: string[] | null;
-                /** @description Only devices with an open finding that is as bad or worse */
-                severity?: "info" | "low" | "medium" | "high" | "critical";
-                /** @description Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp) */
-                service?: string[] | null;
+                /** @description Only devices of these kinds */
+                kind?: ("router" | "switch" | "firewall" | "access-point" | "modem" | "server" | "hypervisor" | "storage" | "workstation" | "laptop" | "tablet" | "mobile" | "printer" | "label-printer" | "scanner" | "camera" | "video-recorder" | "phone" | "voice-gateway" | "pbx" | "intercom" | "paging-speaker" | "display" | "media-player" | "stage-node" | "till" | "access-controller" | "plant-controller" | "plc" | "hmi" | "drive" | "meter" | "thermostat" | "sensor" | "lighting-controller" | "gateway" | "serial-server" | "ups" | "pdu" | "time-server" | "irrigation-controller" | "lab-instrument" | "smart-plug" | "virtual-machine" | "unknown")[];
+                /** @description Only devices by these makers */
+                vendor?: string[];
+                /** @description Only devices of these models */
+                model?: string[];
+                /** @description Only devices with these systems */
+                os?: string[];
+                /** @description Only devices with these versions of firmware */
+                firmware?: string[];
+                /** @description Only devices with these serial numbers */
+                serial?: string[];
                 /** @description Only devices for whose kind at least this much speaks, in decibans */
                 strength?: number;
+                /** @description Only devices of these standings */
+                standing?: ("managed" | "unmanaged" | "missing" | "set aside")[];
+                /** @description Only devices of these presences */
+                presence?: ("seen" | "silent" | "uncovered")[];
+                /** @description Only devices of these groups */
+                group?: string[];
+                /** @description Only devices for which the register names one of these */
+                responsible?: string[];
+                /** @description Only devices with one of these flags */
+                trait?: ("own machine" | "answers for others" | "accepts every port" | "virtual router" | "wrong subnet")[];
                 /** @description Only devices that share an address */
                 contested?: boolean;
-                /** @description Only devices with this trait */
-                trait?: string;
+                /** @description Only devices with an address in one of these networks of the site, by name or subnet */
+                network?: string[];
+                /** @description Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp) */
+                service?: string[];
+                /** @description Only devices with an open finding that is as bad or worse */
+                severity?: "info" | "low" | "medium" | "high" | "critical";
                 /** @description Words that must all occur in what is known of the device */
                 text?: string;
                 /** @description The filter that is saved as the view of this name; what is given besides takes the place of what it says */
                 view?: string;
-                sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "strength" | "mac" | "standing" | "presence" | "firstSeen" | "lastSeen";
+                /** @description The field that is sorted by: the address where left out */
+                sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "serial" | "strength" | "standing" | "presence" | "mac" | "firstSeen" | "lastSeen" | "group" | "responsible";
                 /** @description Sort downwards */
                 descend?: boolean;
                 /** @description What the page before gave as next; left out for the first */
@@ -5717,45 +5778,48 @@ export interface operations {
     "export-devices": {
         parameters: {
             query?: {
-                /** @description Only these standings */
-                standing?: ("managed" | "unmanaged" | "missing" | "set aside")[] | null;
-                /** @description Only these presences */
-                presence?: ("seen" | "silent" | "uncovered")[] | null;
-                /** @description Only these kinds */
-                kind?: string[] | null;
-                /** @description Only these makers */
-                vendor?: string[] | null;
-                /** @description Only these models */
-                model?: string[] | null;
-                /** @description Only these systems */
-                os?: string[] | null;
-                /** @description Only these versions of firmware */
-                firmware?: string[] | null;
-                /** @description Only devices of one of these groups */
-                group?: string[] | null;
-                /** @description Only devices of these networks of the site, by name or subnet */
-                network?: string[] | null;
-                /** @description Only devices for which the register names one of these */
-                responsible?: string[] | null;
-                /** @description Only devices with an open finding that is as bad or worse */
-                severity?: "info" | "low" | "medium" | "high" | "critical";
-                /** @description Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp) */
-                service?: string[] | null;
+                /** @description Only devices of these kinds */
+                kind?: ("router" | "switch" | "firewall" | "access-point" | "modem" | "server" | "hypervisor" | "storage" | "workstation" | "laptop" | "tablet" | "mobile" | "printer" | "label-printer" | "scanner" | "camera" | "video-recorder" | "phone" | "voice-gateway" | "pbx" | "intercom" | "paging-speaker" | "display" | "media-player" | "stage-node" | "till" | "access-controller" | "plant-controller" | "plc" | "hmi" | "drive" | "meter" | "thermostat" | "sensor" | "lighting-controller" | "gateway" | "serial-server" | "ups" | "pdu" | "time-server" | "irrigation-controller" | "lab-instrument" | "smart-plug" | "virtual-machine" | "unknown")[];
+                /** @description Only devices by these makers */
+                vendor?: string[];
+                /** @description Only devices of these models */
+                model?: string[];
+                /** @description Only devices with these systems */
+                os?: string[];
+                /** @description Only devices with these versions of firmware */
+                firmware?: string[];
+                /** @description Only devices with these serial numbers */
+                serial?: string[];
                 /** @description Only devices for whose kind at least this much speaks, in decibans */
                 strength?: number;
+                /** @description Only devices of these standings */
+                standing?: ("managed" | "unmanaged" | "missing" | "set aside")[];
+                /** @description Only devices of these presences */
+                presence?: ("seen" | "silent" | "uncovered")[];
+                /** @description Only devices of these groups */
+                group?: string[];
+                /** @description Only devices for which the register names one of these */
+                responsible?: string[];
+                /** @description Only devices with one of these flags */
+                trait?: ("own machine" | "answers for others" | "accepts every port" | "virtual router" | "wrong subnet")[];
                 /** @description Only devices that share an address */
                 contested?: boolean;
-                /** @description Only devices with this trait */
-                trait?: string;
+                /** @description Only devices with an address in one of these networks of the site, by name or subnet */
+                network?: string[];
+                /** @description Only devices that offer one of these: a port (tcp/80 or 80), a name (http) or a type (_ipp._tcp) */
+                service?: string[];
+                /** @description Only devices with an open finding that is as bad or worse */
+                severity?: "info" | "low" | "medium" | "high" | "critical";
                 /** @description Words that must all occur in what is known of the device */
                 text?: string;
                 /** @description The filter that is saved as the view of this name; what is given besides takes the place of what it says */
                 view?: string;
-                sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "strength" | "mac" | "standing" | "presence" | "firstSeen" | "lastSeen";
+                /** @description The field that is sorted by: the address where left out */
+                sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "serial" | "strength" | "standing" | "presence" | "mac" | "firstSeen" | "lastSeen" | "group" | "responsible";
                 /** @description Sort downwards */
                 descend?: boolean;
-                /** @description Only these columns; all where left out */
-                columns?: ("number" | "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "strength" | "standing" | "presence" | "mac" | "firstSeen" | "lastSeen" | "group" | "traits")[] | null;
+                /** @description Only these fields, as columns; those of the view where it has some, else all that lists can have */
+                columns?: string[] | null;
             };
             header?: never;
             path: {
@@ -5792,7 +5856,7 @@ export interface operations {
                 /** @description How many items a page has at most */
                 limit?: number;
                 /** @description Only those in these attributes */
-                attribute?: ("name" | "mac" | "address" | "vendor" | "model" | "kind")[] | null;
+                attribute?: ("address" | "name" | "kind" | "vendor" | "model" | "mac")[] | null;
             };
             header?: never;
             path: {
@@ -5984,6 +6048,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Fence"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the site */
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListField"];
                 };
             };
             /** @description Error */
@@ -7404,7 +7500,9 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Values"];
+                    "application/json": {
+                        [key: string]: string[] | null;
+                    };
                 };
             };
             /** @description Error */

@@ -15,6 +15,7 @@ export const keys = {
   audit: ['audit'],
   access: (user?: string) => (user === undefined ? ['access'] : ['access', user]),
   overview: (site: number) => ['overview', site],
+  fields: (site: number) => ['fields', site],
   values: (site: number) => ['values', site],
   devices: (site: number, filter: unknown) => ['devices', site, filter],
   device: (device: number) => ['device', device],

@@ -4,45 +4,28 @@ import { useState } from 'react';
 
 import { Icon } from '../app/Icon';
 import { icons } from '../app/icons';
-import { columns, readColumns, type Column } from './filter';
+import { columnsOf, type Field } from './fields';
+import { readColumns } from './filter';
 import { words } from './words';
 
 /** The columns that fit the window. */
-function useFittingColumns(): Column[] {
+function useFittingColumns(fields: Field[]): string[] {
   const theme = useTheme();
   const medium = useMediaQuery(theme.breakpoints.up('sm'));
   const wide = useMediaQuery(theme.breakpoints.up('lg'));
-  if (!medium) return ['address', 'kind', 'standing'];
-  if (!wide) return ['address', 'name', 'kind', 'vendor', 'standing'];
-  return ['address', 'name', 'kind', 'vendor', 'model', 'standing', 'lastSeen'];
+  const place = wide ? 'wide' : medium ? 'medium' : 'narrow';
+  return columnsOf(fields)
+    .filter((f) => f.shown.includes(place))
+    .map((f) => f.name);
 }
-
-/** What each column is called. */
-export const columnNames: Record<Column, string> = {
-  address: words.address,
-  name: words.name,
-  kind: words.kind,
-  vendor: words.vendor,
-  model: words.model,
-  os: words.system,
-  firmware: words.firmwareToo,
-  strength: words.confidence,
-  standing: words.standing,
-  presence: words.presence,
-  mac: 'MAC',
-  firstSeen: words.firstSeen,
-  lastSeen: words.lastSeen,
-  group: words.groupToo,
-  traits: words.flags,
-};
 
 const kept = 'airdrift.device-columns';
 
 /** The columns that somebody chose last in this browser, or else those that fit; and how to choose others, or with undefined those that fit again. */
-export function useColumns(): [Column[], (chosen: Column[] | undefined) => void] {
-  const fitting = useFittingColumns();
-  const [chosen, setChosen] = useState(() => readColumns(localStorage.getItem(kept)));
-  const choose = (next: Column[] | undefined) => {
+export function useColumns(fields: Field[]): [string[], (chosen: string[] | undefined) => void] {
+  const fitting = useFittingColumns(fields);
+  const [chosen, setChosen] = useState(() => readColumns(localStorage.getItem(kept), fields));
+  const choose = (next: string[] | undefined) => {
     if (next) localStorage.setItem(kept, next.join(','));
     else localStorage.removeItem(kept);
     setChosen(next);
@@ -51,9 +34,10 @@ export function useColumns(): [Column[], (chosen: Column[] | undefined) => void]
 }
 
 /** Lets somebody choose which columns the list has; with undefined those that fit. */
-export function ColumnsButton({ shown, onShown }: { shown: Column[]; onShown: (columns: Column[] | undefined) => void }) {
+export function ColumnsButton({ fields, shown, onShown }: { fields: Field[]; shown: string[]; onShown: (columns: string[] | undefined) => void }) {
   const [anchor, setAnchor] = useState<HTMLElement>();
-  const toggle = (c: Column) => onShown(columns.filter((each) => (each === c ? !shown.includes(c) : shown.includes(each))));
+  const columns = columnsOf(fields);
+  const toggle = (name: string) => onShown(columns.map((f) => f.name).filter((each) => (each === name ? !shown.includes(name) : shown.includes(each))));
   return (
     <>
       <Button startIcon={<Icon of={icons.viewColumn} />} aria-haspopup="menu" onClick={(e) => setAnchor(e.currentTarget)}>
@@ -65,12 +49,12 @@ export function ColumnsButton({ shown, onShown }: { shown: Column[]; onShown: (c
         onClose={() => setAnchor(undefined)}
         slotProps={{ paper: { role: 'dialog', 'aria-label': words.columnsToShow }, list: { dense: true, 'aria-label': words.columns } }}
       >
-        {columns.map((c) => (
-          <MenuItem key={c} role="menuitemcheckbox" aria-checked={shown.includes(c)} onClick={() => toggle(c)}>
+        {columns.map((f) => (
+          <MenuItem key={f.name} role="menuitemcheckbox" aria-checked={shown.includes(f.name)} onClick={() => toggle(f.name)}>
             <ListItemIcon>
-              <Icon of={shown.includes(c) ? icons.checkBox : icons.checkBoxOutlineBlank} size={20} />
+              <Icon of={shown.includes(f.name) ? icons.checkBox : icons.checkBoxOutlineBlank} size={20} />
             </ListItemIcon>
-            <ListItemText primary={columnNames[c]} />
+            <ListItemText primary={f.heading} />
           </MenuItem>
         ))}
         <Divider />

@@ -9,19 +9,29 @@ import { keys } from '../app/keys';
 import { FormDialog } from '../app/Dialogs';
 import { useSiteId } from '../app/queries';
 import { odds, visible } from '../lib/format';
-import { details, presences, type Detail, type DeviceFilter } from './filter';
-import { kindLabel, kinds } from './kinds';
-import { traits } from './traits';
+import type { Field } from './fields';
+import { asked, asking, type DeviceFilter } from './filter';
+import { kindLabel } from './kinds';
 import { words } from './words';
 
+interface FilterProps {
+  filter: DeviceFilter;
+  fields: Field[];
+  change: (part: Partial<DeviceFilter>) => void;
+}
+
+/** The fields that stand beside the list and not in the dialog. */
+const beside = ['standing', 'kind'];
+
 /** What narrows the list of devices; each choice can be taken back by itself. */
-export function DeviceFilters({ filter, change }: { filter: DeviceFilter; change: (part: Partial<DeviceFilter>) => void }) {
+export function DeviceFilters({ filter, fields, change }: FilterProps) {
+  const others = fields.filter((f) => f.asked !== undefined && !beside.includes(f.name));
   return (
     <Stack direction={{ xs: 'column', lg: 'row' }} spacing={2} useFlexGap sx={{ alignItems: { lg: 'center' }, flexWrap: { lg: 'wrap' } }}>
       <ToggleButtonGroup
         size="small"
-        value={filter.standing}
-        onChange={(_, standing: DeviceFilter['standing']) => change({ standing })}
+        value={asked(filter, 'standing')}
+        onChange={(_, standing: string[]) => change(asking(filter, 'standing', standing))}
         aria-label={words.standing}
         sx={{ display: { xs: 'grid', sm: 'inline-flex' }, gridTemplateColumns: '1fr 1fr' }}
       >
@@ -34,57 +44,49 @@ export function DeviceFilters({ filter, change }: { filter: DeviceFilter; change
       <Autocomplete
         multiple
         size="small"
-        options={kinds}
-        value={filter.kind}
-        onChange={(_, kind) => change({ kind })}
+        options={fields.find((f) => f.name === 'kind')?.choices ?? []}
+        value={asked(filter, 'kind')}
+        onChange={(_, kind) => change(asking(filter, 'kind', kind))}
         getOptionLabel={kindLabel}
         renderInput={(input) => <TextField {...input} label={words.kinds} />}
         sx={{ minWidth: 220, flex: { lg: '1 1 220px' }, maxWidth: { lg: 380 } }}
       />
-      <MoreButton filter={filter} change={change} />
-      {details.flatMap((detail) =>
-        filter[detail].map((value) => (
-          <Chip key={detail + value} label={`${detailNames[detail]}: ${visible(value)}`} onDelete={() => change({ [detail]: filter[detail].filter((v) => v !== value) })} />
+      <MoreButton filter={filter} fields={others} change={change} />
+      {others.flatMap((field) =>
+        asked(filter, name(field)).map((value) => (
+          <Chip key={field.name + value} label={chipLabel(field, value)} onDelete={() => change(asking(filter, name(field), asked(filter, name(field)).filter((v) => v !== value)))} />
         )),
       )}
-      {filter.strength > 0 && <Chip label={words.kindAtLeast(odds(filter.strength))} onDelete={() => change({ strength: 0 })} />}
-      {filter.presence.map((p) => (
-        <Chip key={p} label={p} onDelete={() => change({ presence: filter.presence.filter((other) => other !== p) })} />
-      ))}
-      {filter.trait && <Chip label={filter.trait} onDelete={() => change({ trait: '' })} />}
-      {filter.contested && <Chip label={words.shareAnAddress} onDelete={() => change({ contested: false })} />}
     </Stack>
   );
 }
 
-const detailNames: Record<Detail, string> = {
-  vendor: words.vendor,
-  model: words.model,
-  os: words.system,
-  firmware: words.firmwareToo,
-  service: words.service,
-  group: words.groupToo,
-  network: words.network,
-  responsible: words.responsible,
-};
+/** The name that filters have for a field. */
+const name = (field: Field) => field.asked ?? field.name;
+
+function chipLabel(field: Field, value: string): string {
+  if (field.filter === 'is-set') return field.heading;
+  if (field.name === 'strength') return words.kindAtLeast(odds(Number(value)));
+  return `${field.heading}: ${visible(value)}`;
+}
 
 /** How sure the kind has to be, as a filter offers it, in decibans. */
-const confidences = [0, 6, 10, 20, 30];
+const confidences = ['6', '10', '20', '30'];
 
 /** Opens a dialog with what devices can be told apart by besides kind and standing. */
-function MoreButton({ filter, change }: { filter: DeviceFilter; change: (part: Partial<DeviceFilter>) => void }) {
+function MoreButton(props: FilterProps) {
   const [open, setOpen] = useState(false);
   return (
     <>
       <Button startIcon={<Icon of={icons.filterAlt} />} onClick={() => setOpen(true)}>
         {words.moreFilters}
       </Button>
-      {open && <MoreDialog filter={filter} change={change} onClose={() => setOpen(false)} />}
+      {open && <MoreDialog {...props} onClose={() => setOpen(false)} />}
     </>
   );
 }
 
-function MoreDialog({ filter, change, onClose }: { filter: DeviceFilter; change: (part: Partial<DeviceFilter>) => void; onClose: () => void }) {
+function MoreDialog({ filter, fields, change, onClose }: FilterProps & { onClose: () => void }) {
   const site = useSiteId();
   const [chosen, setChosen] = useState(filter);
   const values = useQuery({ queryKey: keys.values(site), queryFn: () => answer(api.GET('/api/v1/sites/{site}/values', { params: { path: { site } } })) });
@@ -95,59 +97,54 @@ function MoreDialog({ filter, change, onClose }: { filter: DeviceFilter; change:
       failure={values.error}
       busy={false}
       onSubmit={() => {
-        change({
-          ...Object.fromEntries(details.map((d) => [d, chosen[d]])),
-          strength: chosen.strength,
-          presence: chosen.presence,
-          trait: chosen.trait,
-          contested: chosen.contested,
-        });
+        change({ where: chosen.where });
         onClose();
       }}
       onClose={onClose}
     >
-      {details.map((detail) => (
-        <Autocomplete
-          key={detail}
-          multiple
-          freeSolo
-          size="small"
-          options={values.data?.[detail] ?? []}
-          getOptionLabel={visible}
-          value={chosen[detail]}
-          onChange={(_, value) => setChosen({ ...chosen, [detail]: value })}
-          renderInput={(input) => <TextField {...input} label={detailNames[detail]} helperText={detail === 'service' ? words.aPortTcp80A : undefined} />}
+      {fields.map((field) => (
+        <FieldFilter
+          key={field.name}
+          field={field}
+          known={values.data?.[name(field)] ?? []}
+          value={asked(chosen, name(field))}
+          onValue={(value) => setChosen({ ...chosen, ...asking(chosen, name(field), value) })}
         />
       ))}
-      <TextField select size="small" label={words.confidenceInTheKindAt} value={chosen.strength} onChange={(e) => setChosen({ ...chosen, strength: Number(e.target.value) })}>
-        {[...new Set([...confidences, chosen.strength])]
-          .sort((a, b) => a - b)
-          .map((strength) => (
-            <MenuItem key={strength} value={strength}>
-              {strength ? odds(strength) : words.any}
-            </MenuItem>
-          ))}
-      </TextField>
-      <Autocomplete
-        multiple
-        size="small"
-        options={presences}
-        value={chosen.presence}
-        onChange={(_, presence) => setChosen({ ...chosen, presence })}
-        renderInput={(input) => <TextField {...input} label={words.presenceInTheLastSweep} />}
-      />
-      <Autocomplete
-        size="small"
-        options={traits}
-        value={chosen.trait || null}
-        onChange={(_, trait) => setChosen({ ...chosen, trait: trait ?? '' })}
-        renderInput={(input) => <TextField {...input} label={words.flag} />}
-      />
-      <FormControlLabel
-        control={<Checkbox checked={chosen.contested} onChange={(e) => setChosen({ ...chosen, contested: e.target.checked })} />}
-        label={words.sharesAnAddressWithAnother}
-      />
     </FormDialog>
+  );
+}
+
+/** Lets somebody choose by which values of a field the list is narrowed, in the way that the field has. */
+function FieldFilter({ field, known, value, onValue }: { field: Field; known: string[]; value: string[]; onValue: (value: string[]) => void }) {
+  if (field.filter === 'is-set') {
+    return <FormControlLabel control={<Checkbox checked={value.length > 0} onChange={(e) => onValue(e.target.checked ? ['true'] : [])} />} label={field.doc ?? field.heading} />;
+  }
+  if (field.filter === 'at-least') {
+    const choices = field.choices ?? [...new Set([...confidences, ...value])].sort((a, b) => Number(a) - Number(b));
+    const label = field.name === 'strength' ? words.confidenceInTheKindAt : words.atLeast(field.heading);
+    return (
+      <TextField select size="small" label={label} value={value[0] ?? ''} onChange={(e) => onValue(e.target.value ? [e.target.value] : [])}>
+        <MenuItem value="">{words.any}</MenuItem>
+        {choices.map((choice) => (
+          <MenuItem key={choice} value={choice}>
+            {field.type === 'number' ? odds(Number(choice)) : choice}
+          </MenuItem>
+        ))}
+      </TextField>
+    );
+  }
+  return (
+    <Autocomplete
+      multiple
+      freeSolo={field.choices === undefined}
+      size="small"
+      options={field.choices ?? known}
+      getOptionLabel={visible}
+      value={value}
+      onChange={(_, next) => onValue(next)}
+      renderInput={(input) => <TextField {...input} label={field.heading} helperText={field.name === 'service' ? words.aPortTcp80A : undefined} />}
+    />
   );
 }
 

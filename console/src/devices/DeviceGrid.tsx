@@ -1,4 +1,4 @@
-import { useCallback, useMemo } from 'react';
+import { useCallback, useMemo, type ReactNode } from 'react';
 import { Link } from 'react-router';
 
 import type { DeviceLine } from '../api/client';
@@ -8,18 +8,17 @@ import { icons } from '../app/icons';
 import { LongTable, type LongColumn } from '../app/LongTable';
 import { DeviceText, StandingTag } from '../app/parts';
 import { useSiteId } from '../app/queries';
-import { moment, visible } from '../lib/format';
-import { columnNames } from './DeviceColumns';
+import { moment, number, visible } from '../lib/format';
 import { NoDevices, placeOf, type ListProps } from './DeviceList';
-import type { Column, DeviceFilter } from './filter';
+import { valueOf, type Field } from './fields';
 import { KindCell } from './kinds';
 import { words } from './words';
 
 /** The list of devices as a table. */
-export function DeviceGrid({ filter, shown, change, list, onAt }: ListProps & { shown: Column[] }) {
+export function DeviceGrid({ filter, fields, shown, change, list, onAt }: ListProps & { fields: Field[]; shown: string[] }) {
   const site = useSiteId();
-  const columns = useMemo(() => shown.map((c) => ({ field: c, head: columnNames[c], ...columnOf(c, site) })), [shown, site]);
-  const sort = useCallback((field: string, descend: boolean) => change({ sort: field as DeviceFilter['sort'], descend }), [change]);
+  const columns = useMemo(() => fields.filter((f) => shown.includes(f.name)).map((f) => columnOf(f, site)), [fields, shown, site]);
+  const sort = useCallback((field: string, descend: boolean) => change({ sort: field, descend }), [change]);
   return (
     <LongTable
       label={words.devices}
@@ -34,47 +33,42 @@ export function DeviceGrid({ filter, shown, change, list, onAt }: ListProps & { 
   );
 }
 
-function columnOf(column: Column, site: number): Omit<LongColumn<DeviceLine>, 'field' | 'head'> {
-  switch (column) {
-    case 'address':
-      return { least: 134, share: 0.9, cell: (row) => <Place row={row} site={site} /> };
-    case 'name':
-      return { least: 100, share: 1.2, cell: (row) => visible(row.name ?? '') };
-    case 'kind':
-      return { least: 106, share: 0.9, cell: (row) => <KindCell kind={row.kind} /> };
-    case 'vendor':
-      return { least: 118, share: 1, cell: (row) => visible(row.vendor ?? '') };
-    case 'model':
-      return { least: 110, share: 0.8, cell: (row) => visible(row.model ?? '') };
-    case 'os':
-      return { least: 110, share: 0.8, cell: (row) => visible(row.os ?? '') };
-    case 'firmware':
-      return { least: 96, share: 0.7, cell: (row) => visible(row.firmware ?? '') };
-    case 'strength':
-      return { least: 170, cell: (row) => (row.strength > 0 ? <Confidence strength={row.strength} /> : '') };
-    case 'standing':
-      return {
-        least: 114,
-        share: 0.8,
-        cell: (row) => (
-          <>
-            <StandingTag standing={row.standing} /> {row.presence === 'seen' ? '' : row.presence}
-          </>
-        ),
-      };
-    case 'presence':
-      return { least: 110, cell: (row) => row.presence };
-    case 'mac':
-      return { least: 148, cell: (row) => <DeviceText>{row.mac}</DeviceText> };
-    case 'firstSeen':
-      return { least: 172, cell: (row) => moment(row.firstSeen) };
-    case 'lastSeen':
-      return { least: 172, cell: (row) => moment(row.lastSeen) };
-    case 'group':
-      return { least: 110, share: 0.7, sortable: false, cell: (row) => visible(row.group ?? '') };
-    case 'traits':
-      return { least: 130, share: 1, sortable: false, cell: (row) => row.traits.join(', ') };
-  }
+/** How a field is drawn that is more than its text. */
+const drawn: Record<string, (row: DeviceLine, site: number) => ReactNode> = {
+  address: (row, site) => <Place row={row} site={site} />,
+  kind: (row) => <KindCell kind={row.kind} />,
+  strength: (row) => (row.strength > 0 ? <Confidence strength={row.strength} /> : ''),
+  standing: (row) => (
+    <>
+      <StandingTag standing={row.standing} /> {row.presence === 'seen' ? '' : row.presence}
+    </>
+  ),
+  mac: (row) => <DeviceText>{row.mac}</DeviceText>,
+};
+
+/** The least width of columns, in pixels, and their share of what is left over, where they are not as wide as most. */
+const widths: Record<string, Pick<LongColumn<DeviceLine>, 'least' | 'share'>> = {
+  address: { least: 134, share: 0.9 },
+  name: { least: 100, share: 1.2 },
+  kind: { least: 106, share: 0.9 },
+  vendor: { least: 118, share: 1 },
+  firmware: { least: 96, share: 0.7 },
+  strength: { least: 170 },
+  standing: { least: 114, share: 0.8 },
+  mac: { least: 148 },
+};
+
+function columnOf(field: Field, site: number): LongColumn<DeviceLine> {
+  const width = widths[field.name] ?? (field.type === 'time' ? { least: 172 } : { least: 110, share: 0.8 });
+  const draw = drawn[field.name];
+  return { field: field.name, head: field.heading, sortable: field.sorted, ...width, cell: (row) => (draw ? draw(row, site) : textOf(valueOf(row, field), field)) };
+}
+
+/** The value of a field as a text. */
+function textOf(value: unknown, field: Field): string {
+  if (Array.isArray(value)) return visible(value.join(', '));
+  if (typeof value === 'string') return field.type === 'time' ? moment(value) : visible(value);
+  return typeof value === 'number' ? number(value) : '';
 }
 
 function Place({ row, site }: { row: DeviceLine; site: number }) {

@@ -17,30 +17,42 @@ import { ColumnsButton, useColumns } from './DeviceColumns';
 import { DeviceFilters } from './DeviceFilters';
 import { DeviceGrid } from './DeviceGrid';
 import { usePhone } from './DeviceList';
-import { exportAddress, filterQuery, filterText, readColumns, readFilter, writeFilter, type Column, type DeviceFilter } from './filter';
+import { useFields, type Field } from './fields';
+import { exportAddress, filterQuery, filterText, readColumns, readFilter, writeFilter, type DeviceFilter } from './filter';
 import { count } from '../lib/format';
 import { words } from './words';
 
-/** The site's devices: those that the address bar says, from the one it names. */
+/** The site's devices, once it is known which fields they have. */
 export function DevicesPage() {
+  const fields = useFields(useSiteId());
+  if (fields.data) return <Devices fields={fields.data} />;
+  return (
+    <Page title={words.devices}>
+      <Failure failure={fields.error} />
+    </Page>
+  );
+}
+
+/** The site's devices: those that the address bar says, from the one it names. */
+function Devices({ fields }: { fields: Field[] }) {
   const site = useSiteId();
   const [params, setParams] = useSearchParams();
-  const filter = readFilter(params);
+  const filter = readFilter(params, fields);
   // Each choice is a step that Back takes back; the letters of a search are one step together.
   const change = (part: Partial<DeviceFilter>) => {
     const typing = part.text !== undefined && part.text !== '' && filter.text !== '';
-    setParams(writeFilter({ ...filter, at: 0, ...part }), { replace: typing });
+    setParams(writeFilter({ ...filter, at: 0, ...part }, fields), { replace: typing });
   };
-  const onAt = (at: number) => setParams((now) => writeFilter({ ...readFilter(now), at }), { replace: true });
+  const onAt = (at: number) => setParams((now) => writeFilter({ ...readFilter(now, fields), at }, fields), { replace: true });
   const query = filterQuery(filter);
   const list = useLongList(
     keys.devices(site, query),
     (skip, limit, signal) => answer(api.GET('/api/v1/sites/{site}/devices', { params: { path: { site }, query: { ...query, skip, limit } }, signal })),
     filter.at,
   );
-  const [usual, keepColumns] = useColumns();
+  const [usual, keepColumns] = useColumns(fields);
   const shown = filter.columns ?? usual;
-  const showColumns = (chosen: Column[] | undefined) => {
+  const showColumns = (chosen: string[] | undefined) => {
     keepColumns(chosen);
     change({ columns: chosen, at: filter.at });
   };
@@ -52,23 +64,25 @@ export function DevicesPage() {
       actions={
         <Stack direction="row" spacing={1} useFlexGap sx={{ flexWrap: 'wrap' }}>
           <ViewsButton
-            filter={filterText(filter)}
+            filter={filterText(filter, fields)}
             columns={shown}
             onApply={(saved, columns) =>
-              setParams(writeFilter({ ...readFilter(new URLSearchParams(saved)), at: 0, columns: columns.length > 0 ? readColumns(columns.join(',')) : undefined }))
+              setParams(
+                writeFilter({ ...readFilter(new URLSearchParams(saved), fields), at: 0, columns: columns.length > 0 ? readColumns(columns.join(','), fields) : undefined }, fields),
+              )
             }
           />
-          {mayAct && <ActButton filter={filterText(filter)} total={list.total} />}
-          {List === DeviceGrid && <ColumnsButton shown={shown} onShown={showColumns} />}
-          <Button startIcon={<Icon of={icons.download} />} href={exportAddress(site, filter, shown)} download="devices.csv">
+          {mayAct && <ActButton filter={filterText(filter, fields)} total={list.total} />}
+          {List === DeviceGrid && <ColumnsButton fields={fields} shown={shown} onShown={showColumns} />}
+          <Button startIcon={<Icon of={icons.download} />} href={exportAddress(site, filter, fields, shown)} download="devices.csv">
             {words.csv}
           </Button>
         </Stack>
       }
     >
-      <DeviceFilters filter={filter} change={change} />
+      <DeviceFilters filter={filter} fields={fields} change={change} />
       <Failure failure={list.error} />
-      {!(list.error && list.total === undefined) && <List key={JSON.stringify(query)} filter={filter} shown={shown} change={change} list={list} onAt={onAt} />}
+      {!(list.error && list.total === undefined) && <List key={JSON.stringify(query)} filter={filter} fields={fields} shown={shown} change={change} list={list} onAt={onAt} />}
     </Page>
   );
 }

@@ -48,9 +48,6 @@ const pictureOf: Record<string, string> = {
   'virtual-machine': pictures.dns,
 };
 
-/** All kinds that a filter offers. */
-export const kinds = [...Object.keys(pictureOf), 'unknown'];
-
 /** The kind's picture; the label beside it says the same. */
 export function KindIcon({ kind }: { kind: string }) {
   return <Icon of={pictureOf[kind] ?? pictures.helpOutline} size={20} colour="var(--mui-palette-text-secondary)" />;

@@ -7,6 +7,3 @@ export const traitMeanings: Record<string, string> = {
   'virtual router': words.itHoldsAnAddressThat,
   'wrong subnet': words.itWasHeardOnThis,
 };
-
-/** All traits that a filter offers. */
-export const traits = Object.keys(traitMeanings);
