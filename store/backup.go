@@ -24,11 +24,10 @@ const backupVersion = 1
 // ErrBackup is returned where a backup cannot be read.
 var ErrBackup = errors.New("the backup cannot be read")
 
-// backupTables are the tables of a backup, each behind those that it refers to.
-var backupTables = []string{
-	"sites", "networks", "mac_prefixes", "register_entries", "settings", "users", "tokens", "audit", "credentials", "rule_files", "leases", "sweeps", "sweep_log", "fact_sets", "sightings", "drafts", "checkpoint_devices",
-	"devices", "device_counts", "device_terms", "device_words", "shared_words", "presence", "tenures", "changes", "sweep_devices", "decisions",
-	"findings", "finding_devices", "finding_marks", "unjudged", "unjudged_groups", "judged", "finding_settings", "finding_lists", "acts", "views",
+// tablesOf gives the tables that a backup has: all there are, but for that in which it stands how far the tables themselves have come.
+func tablesOf(tx *gorm.DB) (tables []string, err error) {
+	err = tx.Raw("SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE' AND TABLE_NAME <> 'migrations' ORDER BY TABLE_NAME").Scan(&tables).Error
+	return tables, err
 }
 
 // backupHead is the first line of a backup.
@@ -62,8 +61,12 @@ func (s *Store) Backup(ctx context.Context, out io.Writer) error {
 		if err := lines.Encode(head); err != nil {
 			return err
 		}
+		tables, err := tablesOf(tx)
+		if err != nil {
+			return err
+		}
 		total := 0
-		for _, table := range backupTables {
+		for _, table := range tables {
 			n, err := backupTable(tx, lines, table)
 			if err != nil {
 				return fmt.Errorf("table %s: %w", table, err)
@@ -177,6 +180,9 @@ func restore(tx *gorm.DB, in io.Reader) error {
 		return fmt.Errorf("%w: its tables are of version %s, and those of this program of %s: restore it with the version of airdrift that wrote it, and then go on with a newer one", ErrBackup, head.Airdrift.Tables, own)
 	}
 	r := &restorer{tx: tx}
+	if r.tables, err = tablesOf(tx); err != nil {
+		return err
+	}
 	for {
 		var line backupLine
 		if err := next(&line); err != nil {
@@ -192,6 +198,7 @@ func restore(tx *gorm.DB, in io.Reader) error {
 // restorer writes rows, several at a time.
 type restorer struct {
 	tx      *gorm.DB
+	tables  []string // there are
 	table   string
 	columns []string
 	rows    []any // the values of the rows that wait
@@ -208,7 +215,7 @@ func (r *restorer) take(line backupLine) (done bool, err error) {
 		}
 		return true, r.flush()
 	case line.Table != "":
-		if !slices.Contains(backupTables, line.Table) {
+		if !slices.Contains(r.tables, line.Table) {
 			return false, fmt.Errorf("%w: there is no table %q", ErrBackup, line.Table)
 		}
 		if err := r.flush(); err != nil {
