@@ -21,6 +21,7 @@ const (
 	keyLLDPCapability = "lldp.capability"
 	keyLLDPAddr       = "lldp.addr"
 	keyLLDPInventory  = "lldp.inventory"
+	keyLLDPLocation   = "lldp.location"
 )
 
 var _ = register(Protocol{
@@ -34,6 +35,7 @@ var _ = register(Protocol{
 		{Key: keyLLDPText, Says: "what it is, in words", Standard: "IEEE 802.1AB-2016, 8.5", Example: "Weave 24", Names: 12, Describes: true},
 		{Key: keyLLDPCapability, Says: "what it is enabled as", Standard: "IEEE 802.1AB-2016, 8.5.8", Example: "bridge"},
 		{Key: keyLLDPAddr, Says: "address for its management", Standard: "IEEE 802.1AB-2016, 8.5", Example: "10.40.1.2"},
+		{Key: keyLLDPLocation, Says: "where it stands, as the switch has told it or it is set: the parts of a civic address, the widest first", Standard: "ANSI/TIA-1057, 10.2.4; RFC 4776", Example: "Palm house, 2, 14"},
 		{Key: keyLLDPInventory, Says: "a text of the media endpoint extension, behind its name", Standard: "ANSI/TIA-1057, 10.2.6", Example: "model X-1", Describes: true},
 	},
 })
@@ -52,6 +54,13 @@ var lldpRoles = []string{"other", "repeater", "bridge", "wlan access point", "ro
 
 // lldpInventory are the texts of the media endpoint extension by subtype (ANSI/TIA-1057, 10.2.6).
 var lldpInventory = map[byte]string{5: "hardware", 6: "firmware", 7: "software", 8: "serial", 9: "maker", 10: "model", 11: "asset"}
+
+// The extension's location (ANSI/TIA-1057, 10.2.4.3): its subtype, and the form that has a civic address.
+const lldpLocation, lldpCivic = 3, 2
+
+// civicParts are the types of parts of a civic address that say where in a building a device is (RFC 4776, 3.4), the widest first: landmark, name, building,
+// floor, unit, room, seat, additional location.
+var civicParts = []byte{21, 23, 25, 27, 26, 28, 33, 22}
 
 // maxTLVs bounds what is read of one frame.
 const maxTLVs = 64
@@ -109,10 +118,36 @@ func (h *Neighbour) takeLLDP(f *found, kind byte, value []byte) {
 		}
 	case lldpOwn:
 		tia := []byte{0x00, 0x12, 0xbb}
-		if len(value) > 4 && [3]byte(value) == [3]byte(tia) && lldpInventory[value[3]] != "" {
+		switch {
+		case len(value) <= 4 || [3]byte(value) != [3]byte(tia):
+		case lldpInventory[value[3]] != "":
 			add(keyLLDPInventory, fmt.Appendf(nil, "%s %s", lldpInventory[value[3]], value[4:]))
+		case value[3] == lldpLocation && value[4] == lldpCivic:
+			if place := civicAddress(value[5:]); place != "" {
+				add(keyLLDPLocation, []byte(place))
+			}
 		}
 	}
+}
+
+// civicAddress writes the parts of a civic address that say where in a building it is (RFC 4776, 3.1, without the option's head): its length, what it is of, a
+// country, and parts with their types and lengths.
+func civicAddress(value []byte) string {
+	const head = 4
+	if len(value) < head || int(value[0]) != len(value)-1 {
+		return ""
+	}
+	parts := map[byte]string{}
+	for rest := value[head:]; len(rest) >= 2 && int(rest[1]) <= len(rest)-2; rest = rest[2+int(rest[1]):] {
+		parts[rest[0]] = strings.TrimSpace(string(rest[2 : 2+int(rest[1])]))
+	}
+	var place []string
+	for _, part := range civicParts {
+		if parts[part] != "" {
+			place = append(place, parts[part])
+		}
+	}
+	return strings.Join(place, ", ")
 }
 
 // lldpID reads an identifier of a chassis or a port; byMAC and byAddress are the subtypes that hold a MAC and a network address.

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"testing"
 
@@ -132,6 +133,24 @@ func TestPrinter(t *testing.T) {
 	readPJL([]byte("@PJL INFO ID\r\n\"Inkwell 220\"\r\n\f@PJL INFO STATUS\r\nCODE=10001\r\nONLINE=TRUE\r\n\f"), f)
 	if got := texts(f.items[6:]); got != "pjl.id=Inkwell 220|pjl.status=CODE=10001 ONLINE=TRUE" {
 		t.Error(got)
+	}
+}
+
+// The place is told as a civic address; one whose lengths do not fit tells nothing.
+func TestLLDPTellsThePlace(t *testing.T) {
+	head := append([]byte{1, 0x80, 0xc2, 0, 0, 0x0e, 2, 0, 0, 0, 0, 1, 0x88, 0xcc}, 2, 7, 4, 2, 0, 0, 0, 0, 9)
+	told := func(civic ...byte) string {
+		value := append([]byte{0x00, 0x12, 0xbb, lldpLocation, lldpCivic}, civic...)
+		heard, _ := hearLLDP(append(slices.Clone(head), append([]byte{254, byte(len(value))}, value...)...))
+		return evidence.First(heard.Items, keyLLDPLocation)
+	}
+	if got := told(17, 1, 'X', 'X', 28, 2, '1', '4', 25, 5, 'h', 'o', 'u', 's', 'e', 27, 1, '2'); got != "house, 2, 14" {
+		t.Errorf("the place is %q", got)
+	}
+	for what, civic := range map[string][]byte{"nothing": {}, "no parts": {3, 1, 'X', 'X'}, "another length": {9, 1, 'X', 'X', 28, 2, '1', '4'}, "a part that is cut": {6, 1, 'X', 'X', 28, 20, '1'}} {
+		if got := told(civic...); got != "" {
+			t.Errorf("%s: the place is %q", what, got)
+		}
 	}
 }
 
