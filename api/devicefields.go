@@ -27,6 +27,7 @@ type DeviceFields struct {
 	LastSeen    *time.Time `json:"lastSeen,omitempty"`
 	Group       string     `json:"group,omitempty" doc:"What it belongs to, as somebody has said: a floor, a rack"`
 	Responsible string     `json:"responsible,omitempty" doc:"Whom the register names"`
+	Location    string     `json:"location,omitempty" doc:"Where it says that it stands, else as the register has it"`
 	Traits      []string   `json:"traits" nullable:"false" enum:"own machine,answers for others,accepts every port,virtual router,wrong subnet" doc:"What to know of it before believing the rest"`
 	Contested   bool       `json:"contested" doc:"It shares an address with another device"`
 }
@@ -51,6 +52,7 @@ func fieldsOf(l inventory.Line) DeviceFields {
 		LastSeen:    known(l.Time("lastSeen")),
 		Group:       l.Text("group"),
 		Responsible: l.Text("responsible"),
+		Location:    l.Text("location"),
 		Traits:      some(l.Texts("traits")),
 		Contested:   l.Flag("contested"),
 	}
@@ -76,6 +78,7 @@ func (f DeviceFields) values() map[string]any {
 		"lastSeen":    given(f.LastSeen),
 		"group":       f.Group,
 		"responsible": f.Responsible,
+		"location":    f.Location,
 		"traits":      f.Traits,
 		"contested":   f.Contested,
 	}

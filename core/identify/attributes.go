@@ -14,11 +14,12 @@ const (
 	Firmware Attribute = "firmware"
 	Serial   Attribute = "serial"
 	Name     Attribute = "name"
+	Location Attribute = "location"
 )
 
 // Attributes holds all attributes in the order in which they are shown. What a rule may tell stands here; how it is listed, filtered and compared stands in the
 // catalogue of fields (core/inventory).
-var Attributes = []Attribute{Kind, Vendor, Model, OS, Firmware, Serial, Name}
+var Attributes = []Attribute{Kind, Vendor, Model, OS, Firmware, Serial, Name, Location}
 
 // Stays reports whether an attribute stays with a device, so that another value at the next visit is a change. A serial number tells devices apart:
 // where it is another one, so is the device.
@@ -31,6 +32,8 @@ func (a Attribute) Same(one, other string) bool {
 		return SameName(one, other)
 	case OS:
 		return SameSystem(one, other)
+	case Location:
+		return strings.EqualFold(strings.Join(strings.Fields(one), " "), strings.Join(strings.Fields(other), " "))
 	}
 	return one == other
 }

@@ -244,3 +244,31 @@ func TestEveryVendorHasOneName(t *testing.T) {
 		}
 	}
 }
+
+// The place is believed that a keeper has entered, in whichever protocol; what things come with is none.
+func TestPlacesAreTold(t *testing.T) {
+	engine := New(Default(), nil)
+	for name, tt := range map[string]struct {
+		key, value, want string
+	}{
+		"an agent of SNMP":         {"snmp.sysLocation", " Palm house, north door ", "Palm house, north door"},
+		"a BACnet device":          {"bacnet.location", "Roof", "Roof"},
+		"a printer":                {"ipp.location", "Herbarium", "Herbarium"},
+		"a camera":                 {"wsd.scope", "onvif://www.onvif.org/location/Gate", "Gate"},
+		"a camera's room":          {"wsd.scope", "onvif://www.onvif.org/location/room/2.14", "2.14"},
+		"a telephone":              {"lldp.location", "Visitor hall, 2, 14", "Visitor hall, 2, 14"},
+		"an agent left as it came": {"snmp.sysLocation", "Unknown", ""},
+		"another":                  {"snmp.sysLocation", "<not set>", ""},
+		"a sign":                   {"snmp.sysLocation", " -- ", ""},
+		"a camera's country":       {"wsd.scope", "onvif://www.onvif.org/location/country/elbonia", ""},
+		"a camera left as it came": {"wsd.scope", "onvif://www.onvif.org/location/unknown", ""},
+	} {
+		source, _, _ := strings.Cut(tt.key, ".")
+		if got := believe(engine, []evidence.Item{{Source: evidence.Source(source), Key: tt.key, Value: tt.value}}, Location); got != tt.want {
+			t.Errorf("%s: %q, want %q", name, got, tt.want)
+		}
+	}
+	if !Location.Same("Palm  House", "palm house") || Location.Same("Palm house", "Herbarium") || !Location.Stays() {
+		t.Error("places are not compared as people write them")
+	}
+}

@@ -111,6 +111,16 @@ var Fields = []*Field{
 		Of: registered(func(e register.Entry) string { return e.Responsible }),
 	},
 	{
+		Name: "location", Heading: "Location", Doc: "Where it says that it stands, else as the register has it", Type: Text, Listed: true, Sorted: true, Search: OwnWords,
+		Filter: OneOf, Only: "at these locations", Shown: []Place{Sheet},
+		Of: func(d ledger.Device) any {
+			if place := d.Identity.Of(identify.Location); place != "" || d.Entry == nil {
+				return place
+			}
+			return d.Entry.Location
+		},
+	},
+	{
 		Name: "traits", Heading: "Flags", Doc: "What to know of it before believing the rest", Type: Texts, Choices: asTexts(ledger.Traits), Listed: true, Search: SharedWords,
 		Filter: OneOf, Asked: "trait", Only: "with one of these flags", Shown: []Place{Terminal},
 		Of: func(d ledger.Device) any { return asTexts(d.Traits) },

@@ -21,7 +21,7 @@ func seen() ledger.Device {
 	return ledger.Device{
 		ID: 7, Addrs: []netip.Addr{netip.MustParseAddr("10.9.0.5"), netip.MustParseAddr("fe80::5")}, MACs: []hwaddr.MAC{hwaddr.MustParse("48:9b:34:00:00:05")}, Unit: "modbus/7 behind 10.9.0.5",
 		Identity: identify.Beliefs{{Attribute: identify.Kind, Value: "printer", Strength: 14}, {Attribute: identify.Vendor, Value: "Marrowby Print", Strength: 12}, {Attribute: identify.Model, Value: "Inkwell 220"},
-			{Attribute: identify.OS, Value: "inkd"}, {Attribute: identify.Firmware, Value: "5.0"}, {Attribute: identify.Serial, Value: "MB-1234"}, {Attribute: identify.Name, Value: "hall-printer"}},
+			{Attribute: identify.OS, Value: "inkd"}, {Attribute: identify.Firmware, Value: "5.0"}, {Attribute: identify.Serial, Value: "MB-1234"}, {Attribute: identify.Name, Value: "hall-printer"}, {Attribute: identify.Location, Value: "Herbarium"}},
 		FirstSeen: time.Unix(1000, 0), LastSeen: time.Unix(2000, 0), Presence: ledger.Seen, Standing: ledger.Managed, Group: "hall", Contested: []netip.Addr{netip.MustParseAddr("10.9.0.5")},
 		Traits: []ledger.Trait{ledger.OwnMachine}, Entry: &register.Entry{Name: "desk", Responsible: "office"},
 	}
@@ -65,7 +65,7 @@ func TestFieldsOfADevice(t *testing.T) {
 		d           ledger.Device
 		field, want string
 	}{
-		{seen(), "name", "desk"}, {seen(), "kind", "printer"}, {seen(), "address", "10.9.0.5 fe80::5"}, {seen(), "serial", "MB-1234"}, {seen(), "strength", "14"}, {seen(), "lastSeen", "1970-01-01T00:33:20Z"}, {seen(), "traits", "own machine"},
+		{seen(), "name", "desk"}, {seen(), "kind", "printer"}, {seen(), "address", "10.9.0.5 fe80::5"}, {seen(), "serial", "MB-1234"}, {seen(), "location", "Herbarium"}, {missing, "location", "attic"}, {seen(), "strength", "14"}, {seen(), "lastSeen", "1970-01-01T00:33:20Z"}, {seen(), "traits", "own machine"},
 		{seen(), "contested", "true"}, {seen(), "responsible", "office"}, {missing, "name", "oak"}, {missing, "vendor", "Ravelin"}, {missing, "kind", identify.Unknown}, {missing, "lastSeen", ""}, {missing, "mac", ""}, {nameless, "name", ""},
 	} {
 		f, _ := Named(tt.field)

@@ -1902,7 +1902,7 @@ export interface components {
         };
         Claim: {
             /** @enum {string} */
-            attribute: "kind" | "vendor" | "model" | "os" | "firmware" | "serial" | "name";
+            attribute: "kind" | "vendor" | "model" | "os" | "firmware" | "serial" | "name" | "location";
             /** @description The strongest first */
             candidates: components["schemas"]["Candidate"][];
             /** @description What strong evidence contradicts it, in words */
@@ -2075,6 +2075,8 @@ export interface components {
             linked?: boolean;
             /** @description Ways to open it at each of its addresses, by the ports found: web page, secure shell, file share, remote desktop */
             links: components["schemas"]["Link"][];
+            /** @description Where it says that it stands, else as the register has it */
+            location?: string;
             /** @description The one seen last */
             mac?: string;
             /** @description The one seen last first */
@@ -2142,6 +2144,8 @@ export interface components {
             kind: string;
             /** Format: date-time */
             lastSeen?: string;
+            /** @description Where it says that it stands, else as the register has it */
+            location?: string;
             /** @description The one seen last */
             mac?: string;
             model?: string;
@@ -5554,7 +5558,7 @@ export interface operations {
                 /** @description Only these kinds */
                 kind?: ("appeared" | "vanished" | "moved" | "changed")[] | null;
                 /** @description Only changes of these attributes */
-                attribute?: ("kind" | "vendor" | "model" | "os" | "firmware" | "name" | "mac" | "port")[] | null;
+                attribute?: ("kind" | "vendor" | "model" | "os" | "firmware" | "name" | "location" | "mac" | "port")[] | null;
                 /** @description Only those of sweeps that began then or later */
                 since?: string;
                 /** @description Only those of sweeps that began before */
@@ -5721,6 +5725,8 @@ export interface operations {
                 group?: string[];
                 /** @description Only devices for which the register names one of these */
                 responsible?: string[];
+                /** @description Only devices at these locations */
+                location?: string[];
                 /** @description Only devices with one of these flags */
                 trait?: ("own machine" | "answers for others" | "accepts every port" | "virtual router" | "wrong subnet")[];
                 /** @description Only devices that share an address */
@@ -5736,7 +5742,7 @@ export interface operations {
                 /** @description The filter that is saved as the view of this name; what is given besides takes the place of what it says */
                 view?: string;
                 /** @description The field that is sorted by: the address where left out */
-                sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "serial" | "strength" | "standing" | "presence" | "mac" | "firstSeen" | "lastSeen" | "group" | "responsible";
+                sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "serial" | "strength" | "standing" | "presence" | "mac" | "firstSeen" | "lastSeen" | "group" | "responsible" | "location";
                 /** @description Sort downwards */
                 descend?: boolean;
                 /** @description What the page before gave as next; left out for the first */
@@ -5800,6 +5806,8 @@ export interface operations {
                 group?: string[];
                 /** @description Only devices for which the register names one of these */
                 responsible?: string[];
+                /** @description Only devices at these locations */
+                location?: string[];
                 /** @description Only devices with one of these flags */
                 trait?: ("own machine" | "answers for others" | "accepts every port" | "virtual router" | "wrong subnet")[];
                 /** @description Only devices that share an address */
@@ -5815,7 +5823,7 @@ export interface operations {
                 /** @description The filter that is saved as the view of this name; what is given besides takes the place of what it says */
                 view?: string;
                 /** @description The field that is sorted by: the address where left out */
-                sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "serial" | "strength" | "standing" | "presence" | "mac" | "firstSeen" | "lastSeen" | "group" | "responsible";
+                sort?: "address" | "name" | "kind" | "vendor" | "model" | "os" | "firmware" | "serial" | "strength" | "standing" | "presence" | "mac" | "firstSeen" | "lastSeen" | "group" | "responsible" | "location";
                 /** @description Sort downwards */
                 descend?: boolean;
                 /** @description Only these fields, as columns; those of the view where it has some, else all that lists can have */
