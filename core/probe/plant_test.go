@@ -98,7 +98,7 @@ func TestPlantIsHeard(t *testing.T) {
 		{"a thing", "10.40.1.9:5683", 50000, []byte("\x54\x45\x00\x01\x41\x69\x72\x44\xc1\x28\xff</t>;rt=\"temperature\";obs,</u>;title=\"a, b\""), "coap.answer=2.05|coap.resource=/t|coap.type=temperature|coap.resource=/u|coap.title=a, b"},
 		{"a thing that answers somebody else", "10.40.1.9:5683", 50000, []byte("\x54\x45\x00\x01\x41\x69\x72\x45\xff</t>"), ""},
 	} {
-		_, items, _ := Hear(Datagram{From: netip.MustParseAddrPort(tt.from), To: tt.to, Message: tt.message})
+		_, items, _ := SetWithout(nil).Hear(Datagram{From: netip.MustParseAddrPort(tt.from), To: tt.to, Message: tt.message})
 		if got := texts(items); got != tt.want {
 			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
 		}
@@ -304,7 +304,7 @@ func FuzzPlant(f *testing.F) {
 	f.Fuzz(func(t *testing.T, message []byte) {
 		all := &found{}
 		for _, port := range []uint16{sipPort, bacnetPort, knxPort, cipPort, artNetPort, coapPort, ptpPort, sacnPort, sapPort} {
-			_, items, _ := Hear(Datagram{From: netip.MustParseAddrPort(fmt.Sprintf("10.40.1.9:%d", port)), To: port, Message: message})
+			_, items, _ := SetWithout(nil).Hear(Datagram{From: netip.MustParseAddrPort(fmt.Sprintf("10.40.1.9:%d", port)), To: port, Message: message})
 			clean(t, items)
 		}
 		all.takeValues(message)

@@ -52,13 +52,3 @@ func collect(ports []uint16, of func(*Protocol) []uint16) []uint16 {
 	slices.Sort(ports)
 	return slices.Compact(ports)
 }
-
-// RollCallPorts gives the TCP ports that are probed at addresses that do not answer otherwise: between them they meet most of what drops echo. A refusal
-// is an answer too.
-func RollCallPorts() []uint16 {
-	var ports []uint16
-	for _, p := range protocols {
-		ports = append(ports, p.RollCall...)
-	}
-	return ports
-}

@@ -286,16 +286,3 @@ func Allowance() wire.Allowance {
 	}
 	return a
 }
-
-// Hear reads a datagram by the protocols that hear any. ok is false where it tells nothing.
-func Hear(d Datagram) (by *Protocol, items []evidence.Item, ok bool) {
-	for _, p := range protocols {
-		if p.Hear == nil {
-			continue
-		}
-		if items, ok := p.Hear(d); ok {
-			return p, items, true
-		}
-	}
-	return nil, nil, false
-}

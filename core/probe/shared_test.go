@@ -234,7 +234,7 @@ func TestTelephonesThatRegister(t *testing.T) {
 		{"elsewhere", register, 5061, ""},
 		{"broken", "REGISTER sip:p SIP/2.0\r\nTo: <sip:" + strings.Repeat("a", 5000), 5060, ""},
 	} {
-		_, items, _ := Hear(Datagram{From: netip.MustParseAddrPort("10.40.1.9:5060"), To: tt.to, Message: []byte(tt.message)})
+		_, items, _ := SetWithout(nil).Hear(Datagram{From: netip.MustParseAddrPort("10.40.1.9:5060"), To: tt.to, Message: []byte(tt.message)})
 		if got := texts(items); got != tt.want {
 			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
 		}
@@ -319,7 +319,7 @@ func TestBACnetOverIPv6(t *testing.T) {
 		{"of a wrong length", append(toBVLC6(iAm, self, vmac{}), 0), ""},
 		{"cut", toBVLC6(iAm, self, vmac{})[:6], ""},
 	} {
-		_, items, _ := Hear(Datagram{From: netip.MustParseAddrPort("[fe80::9]:47808"), To: bacnetPort, Message: tt.message})
+		_, items, _ := SetWithout(nil).Hear(Datagram{From: netip.MustParseAddrPort("[fe80::9]:47808"), To: bacnetPort, Message: tt.message})
 		if got := texts(items); got != tt.want {
 			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
 		}

@@ -26,7 +26,7 @@ type caller struct {
 }
 
 func newCaller(e *engine, hears *hearer) *caller {
-	return &caller{engine: e, hears: hears, tcp: newTCPOrder(), over: e.roster.hasAnswered, proven: map[netip.Addr]bool{}}
+	return &caller{engine: e, hears: hears, tcp: newTCPOrder(e.spoken.RollCallPorts(e.order.Never)), over: e.roster.hasAnswered, proven: map[netip.Addr]bool{}}
 }
 
 // run calls the roll. Where the link changes meanwhile it goes on, on the link as it is then, from the last place known good.
@@ -94,7 +94,7 @@ func (c *caller) callBehind(ctx context.Context) error {
 	for i, a := range addrs {
 		prefixes[i] = netip.PrefixFrom(a, a.BitLen())
 	}
-	behind := &caller{engine: c.engine, hears: c.hears, tcp: newTCPOrder(), over: c.roster.hasSpoken}
+	behind := &caller{engine: c.engine, hears: c.hears, tcp: newTCPOrder(c.tcp.ports), over: c.roster.hasSpoken}
 	return behind.callBeyond(ctx, netrange.FromPrefixes(prefixes...), "-behind")
 }
 

@@ -38,7 +38,7 @@ type engine struct {
 	frontier *frontier
 	attached *attachment
 	servers  []netip.AddrPort // name servers that may be asked
-	spoken   []*probe.Protocol
+	spoken   probe.Set
 	known    identities
 	repeated repeated // what was told in answer to questions to all
 	stopped  stoppers // those that stopped answering while being asked
@@ -77,11 +77,7 @@ func newEngine(w wire.Wire, order Order, emit func(Event)) *engine {
 	for _, p := range append(slices.Clone(order.Paces), RangePace{Pace: order.Pace}) {
 		e.paces = append(e.paces, e.newPacing(p))
 	}
-	for _, p := range probe.Protocols() {
-		if !slices.Contains(order.Off, p.Name) {
-			e.spoken = append(e.spoken, p)
-		}
-	}
+	e.spoken = probe.SetWithout(order.Off)
 	e.attached = newAttachment(w)
 	e.order.Ranges = withoutEnds(order.Ranges, slices.Concat(order.Fence, w.Link().Prefixes)...)
 	e.roster = newRoster(e.order.Ranges)

@@ -84,7 +84,7 @@ func TestLateAnswerToATCPProbeCounts(t *testing.T) {
 
 // Where all answers take longer than a second, who answers at one port alone, and not at the likeliest, is met as elsewhere.
 func TestTCPProbesOnASlowNetwork(t *testing.T) {
-	for _, port := range probe.RollCallPorts() {
+	for _, port := range allPorts {
 		synctest.Test(t, func(t *testing.T) {
 			alone := addr("10.40.2.61")
 			w := &far{&fakeWire{noRights: true, refuses: map[netip.Addr]bool{}, open: map[netip.AddrPort]string{}, latency: 1300 * time.Millisecond}}

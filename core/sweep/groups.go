@@ -215,7 +215,7 @@ func (c *caller) heardInAnswer(ctx context.Context, conn net.PacketConn, buf []b
 	if _, onLink := c.link().OnLink(addr); !onLink || c.isSelf(addr) {
 		return nil
 	}
-	by, items, ok := c.hears.hear(probe.Datagram{From: netip.AddrPortFrom(addr, at.Port()), Message: buf[:n]})
+	by, items, ok := c.spoken.Hear(probe.Datagram{From: netip.AddrPortFrom(addr, at.Port()), Message: buf[:n]})
 	if !ok {
 		return nil
 	}

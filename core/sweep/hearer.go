@@ -303,7 +303,7 @@ func (h *hearer) heardPacket(frame []byte) {
 		h.heardStack(heard, mac)
 		return
 	}
-	_, items, ok := h.hear(probe.Datagram{From: netip.AddrPortFrom(heard.From, heard.Port), To: heard.To, MAC: heard.MAC, Message: heard.Message})
+	_, items, ok := h.spoken.Hear(probe.Datagram{From: netip.AddrPortFrom(heard.From, heard.Port), To: heard.To, MAC: heard.MAC, Message: heard.Message})
 	if !ok {
 		return
 	}
@@ -320,12 +320,6 @@ func (h *hearer) isOfSegment(heard probe.PacketHeard) bool {
 	_, from := h.link().OnLink(heard.From)
 	_, target := h.link().OnLink(heard.Target)
 	return from || heard.Group || heard.ToAll && !target
-}
-
-// hear reads a datagram by the protocols that are not left out.
-func (h *hearer) hear(d probe.Datagram) (by *probe.Protocol, items []evidence.Item, ok bool) {
-	by, items, ok = probe.Hear(d)
-	return by, items, ok && slices.Contains(h.spoken, by)
 }
 
 // heardAbout takes in what a datagram tells of a device at another address than it came from, or at none yet.

@@ -299,10 +299,38 @@ func TestSilentAddressesAreCalledInRounds(t *testing.T) {
 	})
 }
 
+// allPorts are those that the roll call probes where nothing is left out.
+var allPorts = probe.SetWithout(nil).RollCallPorts(nil)
+
+// What is left out, and what is never to be asked, is left out of the roll call too: nothing is sent there, and a device that would answer there alone is not met.
+func TestRollCallKeepsToTheProtocolsOfTheSweep(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		for name, restrict := range map[string]func(*Order){
+			"a protocol is left out": func(o *Order) { o.Off = []string{"modbus"} },
+			"a port is never asked":  func(o *Order) { o.Never = []uint16{502} },
+			"both, and all others too": func(o *Order) {
+				o.Off, o.Never = []string{"modbus", "http", "https", "pjl", "smb", "ssh"}, []uint16{502, 80}
+			},
+		} {
+			w := &fakeWire{open: map[netip.AddrPort]string{netip.AddrPortFrom(addr("10.40.2.7"), 502): ""}}
+			o := order("10.40.2.4-9")
+			restrict(&o)
+			if got := sweepOn(t, t.Context(), w, o); keys(got.whole) != "" || got.last.Done != got.last.Total {
+				t.Errorf("%s: seen %s, last progress %+v", name, keys(got.whole), got.last)
+			}
+			for at, times := range w.dials {
+				if at.Port() == 502 {
+					t.Errorf("%s: %s was connected to %d times", name, at, times)
+				}
+			}
+		}
+	})
+}
+
 // A device that shows itself at one port alone is found.
 func TestTCPProbesOfEveryPort(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		for _, port := range probe.RollCallPorts() {
+		for _, port := range allPorts {
 			w := &fakeWire{open: map[netip.AddrPort]string{netip.AddrPortFrom(addr("10.40.2.7"), port): ""}}
 			got := sweepOn(t, t.Context(), w, order("10.40.2.4-9"))
 			if keys(got.whole) != "10.40.2.7" || got.last.Done != got.last.Total {
@@ -315,9 +343,9 @@ func TestTCPProbesOfEveryPort(t *testing.T) {
 // The order of TCP probes learns: where nobody is met it stops early, and never costs a silent address more than ten packets.
 func TestTCPOrderLearns(t *testing.T) {
 	network := netip.MustParsePrefix("10.40.2.0/24")
-	k := newTCPOrder()
+	k := newTCPOrder(allPorts)
 	first := k.plan(network, maxPackets-Brisk.Rounds, usualLoss, false)
-	if len(first) != len(probe.RollCallPorts()) || Brisk.Rounds+len(first)+1 > maxPackets {
+	if len(first) != len(allPorts) || Brisk.Rounds+len(first)+1 > maxPackets {
 		t.Errorf("probes %v first, with %d echo requests before and one packet sent twice", first, Brisk.Rounds)
 	}
 	for range 3 {
@@ -333,7 +361,7 @@ func TestTCPOrderLearns(t *testing.T) {
 	if plan := k.plan(other, maxPackets-Brisk.Rounds, usualLoss, false); len(plan) > 2 {
 		t.Errorf("where five thousand addresses had nobody it is still probed %d times", len(plan))
 	}
-	if plan := k.plan(network, 14, 0.4, false); len(plan) != 13 || len(slices.Compact(slices.Sorted(slices.Values(plan)))) != len(probe.RollCallPorts()) {
+	if plan := k.plan(network, 14, 0.4, false); len(plan) != 13 || len(slices.Compact(slices.Sorted(slices.Values(plan)))) != len(allPorts) {
 		t.Errorf("where much gets lost ports are tried again: %v", plan)
 	}
 }
@@ -341,14 +369,14 @@ func TestTCPOrderLearns(t *testing.T) {
 // The router that leads to an address may drop what made it look for the address by ARP. Where no echo request went before, the port
 // of the first probe is probed again, within the ten packets.
 func TestFirstTCPProbeIsNotTheOnlyOne(t *testing.T) {
-	plan := newTCPOrder().plan(netip.MustParsePrefix("10.40.2.0/24"), maxPackets, usualLoss, true)
+	plan := newTCPOrder(allPorts).plan(netip.MustParsePrefix("10.40.2.0/24"), maxPackets, usualLoss, true)
 	again := 0
 	for _, port := range plan {
 		if port == plan[0] {
 			again++
 		}
 	}
-	if again < 2 || len(slices.Compact(slices.Sorted(slices.Values(plan)))) != len(probe.RollCallPorts()) || len(plan)+1 > maxPackets {
+	if again < 2 || len(slices.Compact(slices.Sorted(slices.Values(plan)))) != len(allPorts) || len(plan)+1 > maxPackets {
 		t.Errorf("probes %v, with the first sent twice", plan)
 	}
 	synctest.Test(t, func(t *testing.T) {

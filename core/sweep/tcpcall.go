@@ -17,10 +17,13 @@ const oneSYN = 990 * time.Millisecond
 // answers late, while the next port is tried, counts too. The first is the likeliest: it is waited for the longest, so that the system
 // asks there once more, and one lost packet hides nobody. echoes is how many requests the address was sent before.
 func (c *caller) callTCP(ctx context.Context, a netip.Addr, pace *pacing, echoes int) error {
+	if len(c.tcp.ports) == 0 {
+		return nil
+	}
 	network, loss := c.timers.networkOf(a), pace.pace.loss()
 	most := maxPackets - echoes
 	if tries := pace.pace.tries(pace.Rounds, maxRounds); tries > pace.Rounds { // so much gets lost that this would miss somebody
-		most = tries * len(probe.RollCallPorts())
+		most = tries * len(c.tcp.ports)
 	}
 	plan := c.tcp.plan(network, most, loss, echoes == 0)
 	alone, met := context.WithCancel(ctx)

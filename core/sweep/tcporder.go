@@ -5,8 +5,6 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
-
-	"airdrift/core/probe"
 )
 
 // maxPackets is how many packets a silent address costs at the most, echo requests among them.
@@ -18,6 +16,8 @@ const nobody = 1e-4
 // tcpOrder learns which TCP probes of addresses that gave no echo are answered in each network. The devices found by them are of two kinds: open
 // ones, which at least refuse at every port, and shy ones, which answer at the ports that they offer and nowhere else.
 type tcpOrder struct {
+	ports []uint16 // that are probed, at least one; the same for the whole sweep
+
 	mu sync.Mutex // guards by
 	by map[netip.Prefix]*tcpAnswers
 }
@@ -28,7 +28,9 @@ type tcpAnswers struct {
 	tries, hits     map[uint16]float64 // of the shy, by port
 }
 
-func newTCPOrder() *tcpOrder { return &tcpOrder{by: map[netip.Prefix]*tcpAnswers{}} }
+func newTCPOrder(ports []uint16) *tcpOrder {
+	return &tcpOrder{ports: ports, by: map[netip.Prefix]*tcpAnswers{}}
+}
 
 func (k *tcpOrder) ofLocked(network netip.Prefix) *tcpAnswers {
 	own := k.by[network]
@@ -70,7 +72,7 @@ func (k *tcpOrder) plan(network netip.Prefix, most int, loss float64, fresh bool
 	own := k.ofLocked(network)
 	open, shy := own.chances()
 	unheard := map[uint16]float64{} // the chance that all tries so far were lost
-	for _, port := range probe.RollCallPorts() {
+	for _, port := range k.ports {
 		unheard[port] = 1
 	}
 	answers := func(port uint16, loss float64) float64 {
@@ -85,7 +87,7 @@ func (k *tcpOrder) plan(network netip.Prefix, most int, loss float64, fresh bool
 		if fresh && len(plan) == 0 {
 			lost = max(loss, firstLost)
 		}
-		port := slices.MaxFunc(probe.RollCallPorts(), func(a, b uint16) int { return cmp.Compare(answers(a, lost), answers(b, lost)) })
+		port := slices.MaxFunc(k.ports, func(a, b uint16) int { return cmp.Compare(answers(a, lost), answers(b, lost)) })
 		plan = append(plan, port)
 		missOpen, missShy := 1-openAnswers*(1-lost), 1-answers(port, lost)
 		unheard[port] *= lost
@@ -115,5 +117,5 @@ func (k *tcpOrder) paid(network netip.Prefix, port uint16, behind int) {
 func (k *tcpOrder) inVain(network netip.Prefix, plan []uint16) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.ofLocked(network).vain += min(1, float64(len(plan))/float64(len(probe.RollCallPorts()))) // a short one has learned little
+	k.ofLocked(network).vain += min(1, float64(len(plan))/float64(len(k.ports))) // a short one has learned little
 }
