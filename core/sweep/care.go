@@ -24,33 +24,28 @@ type deviceID struct {
 
 // ward is one device in care.
 type ward struct {
-	slots   chan struct{}
+	slots   places
 	leaving chan struct{} // held by the one connection that is about to leave
 	next    time.Time     // before which no connection may be tried; guarded by leaving
 }
 
 func newCare() *care { return &care{by: map[deviceID]*ward{}} }
 
-func (c *care) of(id deviceID, pace Pace) *ward {
+func (c *care) of(id deviceID) *ward {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	w := c.by[id]
 	if w == nil {
-		w = &ward{slots: make(chan struct{}, pace.PerDevice), leaving: make(chan struct{}, 1)}
+		w = &ward{slots: places{narrowest: true}, leaving: make(chan struct{}, 1)}
 		c.by[id] = w
 	}
 	return w
 }
 
-// enter waits until one more question may be in flight to a device; leave says that it is over.
+// enter waits until one more question may be in flight to a device; leave says that it is over. A device that is asked by several paces is spared by the most
+// careful.
 func (c *care) enter(ctx context.Context, id deviceID, pace Pace) (leave func(), err error) {
-	w := c.of(id, pace)
-	select {
-	case w.slots <- struct{}{}:
-		return func() { <-w.slots }, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	}
+	return c.of(id).slots.enter(ctx, pace.PerDevice)
 }
 
 // connect waits until a device may be tried to connect to once more, and for the turn, as the gap is between what leaves.
@@ -58,7 +53,7 @@ func (c *care) connect(ctx context.Context, id deviceID, pace Pace, turn func() 
 	if pace.Gap == 0 {
 		return turn()
 	}
-	w := c.of(id, pace)
+	w := c.of(id)
 	select {
 	case w.leaving <- struct{}{}:
 	case <-ctx.Done():
