@@ -160,10 +160,10 @@ func TestRulesOfOneDevice(t *testing.T) {
 		{"wrong subnet", Case{Device: with(func(d *ledger.Device) {
 			d.Addrs, d.Traits, d.Segment = []netip.Addr{netip.MustParseAddr("10.7.7.7")}, []ledger.Trait{ledger.WrongSubnet}, netip.MustParsePrefix("10.9.1.0/24")
 		})}, "medium wrong-subnet 10.7.7.7 1"},
-		{"mask and gateway", Case{Device: plain, Items: facts("profinet.mask=255.255.0.0", "profinet.gateway=10.9.2.1")}, "medium mask-or-gateway gateway 1|medium mask-or-gateway mask 1"},
-		{"mask and gateway that fit", Case{Device: plain, Items: facts("profinet.mask=255.255.255.0", "profinet.gateway=10.9.1.1")}, ""},
-		{"no gateway", Case{Device: plain, Items: facts("profinet.mask=255.255.255.0", "profinet.gateway=0.0.0.0")}, ""},
-		{"a mask with a hole", Case{Device: plain, Items: facts("profinet.mask=255.0.255.0")}, "medium mask-or-gateway mask 1"},
+		{"mask and gateway", Case{Device: plain, Items: facts("profinet.mask=255.255.0.0", "profinet.gateway=10.9.2.1")}, "high plant-reachable offices 1|medium mask-or-gateway gateway 1|medium mask-or-gateway mask 1"},
+		{"mask and gateway that fit", Case{Device: plain, Items: facts("profinet.mask=255.255.255.0", "profinet.gateway=10.9.1.1")}, "high plant-reachable offices 1"},
+		{"no gateway", Case{Device: plain, Items: facts("profinet.mask=255.255.255.0", "profinet.gateway=0.0.0.0")}, "high plant-reachable offices 1"},
+		{"a mask with a hole", Case{Device: plain, Items: facts("profinet.mask=255.0.255.0")}, "high plant-reachable offices 1|medium mask-or-gateway mask 1"},
 		{"static in the pool", Case{Device: device(1, "10.9.1.120")}, "medium static-in-pool 10.9.1.120 1"},
 		{"leased in the pool", Case{Device: device(1, "10.9.1.120"), Items: facts("lease.mac=48:9b:34:00:00:01")}, ""},
 		{"answers for others", Case{Device: with(func(d *ledger.Device) { d.Traits = []ledger.Trait{ledger.AnswersForOthers} })}, "low answers-for-others 1"},
@@ -181,6 +181,9 @@ func TestRulesOfOneDevice(t *testing.T) {
 		{"new versions", Case{Device: plain, Items: facts("smb.dialect=3.1.1", "ssh.greeting@tcp/22=SSH-2.0-x", "tls.version@tcp/443=TLS 1.2")}, ""},
 		{"plant among people", Case{Device: plain, Items: facts("bacnet.instance=7")}, "high plant-reachable offices 1|low open-control BACnet 1"},
 		{"plant where it belongs", Case{Device: device(1, "10.9.2.10"), Items: facts("bacnet.instance=7")}, "low open-control BACnet 1"},
+		{"plant without a name", Case{Device: plain, Items: facts("profinet.role=controller")}, "high plant-reachable offices 1"},
+		{"a bus without a name", Case{Device: plain, Items: facts("knx.serial=00ab12345678")}, "high plant-reachable offices 1"},
+		{"a server of plant without a name", Case{Device: plain, Items: facts("opcua.uri=urn:acorn")}, "high plant-reachable offices 1"},
 		{"plant that people reach", Case{Device: func() ledger.Device {
 			d := device(1, "10.9.2.10")
 			d.Views = []ledger.View{{Vantage: "eth0 10.9.1.0/24", Sweep: 1}}
@@ -192,7 +195,7 @@ func TestRulesOfOneDevice(t *testing.T) {
 		{"expiring", Case{Device: plain, Items: facts("tls.until@tcp/443=2034-05-20T00:00:00Z")}, "medium certificate-expiring tcp/443 1"},
 		{"self-made and weak", Case{Device: plain, Items: facts("tls.subject@tcp/443=a", "tls.issuer@tcp/443=a", "tls.strength@tcp/443=RSA 1024, SHA256-RSA", "tls.strength@tcp/8443=RSA 2048, SHA1-RSA", "tls.strength@tcp/9443=ECDSA 256, ECDSA-SHA256")},
 			"info certificate-self-made tcp/443 1|medium certificate-weak tcp/443 1|medium certificate-weak tcp/8443 1"},
-		{"nonsense", Case{Device: plain, Items: facts("tls.until=yesterday", "smb.time=soon", "profinet.gateway=x", "tls.strength=?", "mqtt.answer=")}, ""},
+		{"nonsense", Case{Device: plain, Items: facts("tls.until=yesterday", "smb.time=soon", "profinet.gateway=x", "tls.strength=?", "mqtt.answer=")}, "high plant-reachable offices 1"},
 	}
 	for _, tt := range tests {
 		if got := strings.Join(said(NewJudge(site()).All([]Case{tt.c})), "|"); got != tt.want {

@@ -95,18 +95,23 @@ type Judge struct {
 	site  Site
 	rules []active
 	by    map[string]*active
-	bits  map[string]uint64
+	bits  map[string]uint64 // by fact: one for each fact that rules look for, and for each group of them
 	ends  ends
 }
 
 // NewJudge makes a judge. Settings are taken to be checked.
 func NewJudge(site Site) *Judge {
 	j := &Judge{site: site, by: map[string]*active{}, bits: map[string]uint64{}, ends: endsOf(site.Ends)}
-	j.rules = activate(RulesWith(site.Own), site.Settings, func(fact string) uint64 {
-		if _, known := j.bits[fact]; !known {
-			j.bits[fact] = 1 << min(len(j.bits), 63)
+	groups := map[string]uint64{}
+	j.rules = activate(RulesWith(site.Own), site.Settings, func(facts ...string) uint64 {
+		name := strings.Join(facts, " ")
+		if _, known := groups[name]; !known {
+			groups[name] = 1 << min(len(groups), 63)
 		}
-		return j.bits[fact]
+		for _, fact := range facts {
+			j.bits[fact] |= groups[name]
+		}
+		return groups[name]
 	})
 	for i := range j.rules {
 		j.by[j.rules[i].ID] = &j.rules[i]

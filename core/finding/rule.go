@@ -1,6 +1,7 @@
 package finding
 
 import (
+	"airdrift/core/evidence"
 	"fmt"
 	"math"
 	"slices"
@@ -16,6 +17,7 @@ type Rule struct {
 	Params   []Param
 
 	facts    []string                                        // it looks at devices that have one of these facts; nil stands for all
+	sources  []evidence.Source                               // likewise, any fact from one of these
 	unseen   bool                                            // it looks at entries of the register of which no device was seen, too
 	aside    bool                                            // and at devices that are set aside
 	alone    func(c *caseOf)                                 // judges one device
@@ -119,7 +121,7 @@ type active struct {
 }
 
 // activate gives the rules that a site has on.
-func activate(rules []Rule, settings []Setting, bit func(fact string) uint64) []active {
+func activate(rules []Rule, settings []Setting, bit func(facts ...string) uint64) []active {
 	var on []active
 	for i := range rules {
 		rule := &rules[i]
@@ -148,7 +150,20 @@ func activate(rules []Rule, settings []Setting, bit func(fact string) uint64) []
 		for _, fact := range rule.facts {
 			a.has |= bit(fact)
 		}
+		for _, source := range rule.sources {
+			a.has |= bit(factsFrom(source)...)
+		}
 		on = append(on, a)
 	}
 	return on
+}
+
+// factsFrom gives the keys of all facts that a source tells.
+func factsFrom(source evidence.Source) (keys []string) {
+	for _, f := range evidence.Catalogue() {
+		if strings.HasPrefix(f.Key, string(source)+".") {
+			keys = append(keys, f.Key)
+		}
+	}
+	return keys
 }

@@ -96,7 +96,7 @@ var accessRules = []Rule{
 		},
 	},
 	{
-		ID: "plant-reachable", Severity: High, Source: "IEC 62443-3-3, SR 5.1", facts: plantFacts(),
+		ID: "plant-reachable", Severity: High, Source: "IEC 62443-3-3, SR 5.1", sources: slices.Sorted(maps.Keys(plantProtocols)),
 		Params: []Param{{Name: "uses", Kind: Words, Default: Offices + ", " + Visitors, Text: "what a network is for from which no plant is to be reached"}},
 		marks:  plantReachable, least: 1,
 		together: func(r *ruling, group string, members []Member) {
@@ -216,11 +216,6 @@ func openData(c *caseOf) {
 var plantProtocols = map[evidence.Source]string{
 	evidence.SourceBACnet: "BACnet", evidence.SourceModbus: "Modbus", evidence.SourceKNX: "KNX", evidence.SourceCIP: "EtherNet/IP", evidence.SourceS7: "S7",
 	evidence.SourceOPCUA: "OPC UA", evidence.SourcePROFINET: "PROFINET",
-}
-
-// plantFacts gives all facts of these protocols.
-func plantFacts() []string {
-	return []string{evidence.KeyBACnetInstance, "modbus.maker", "modbus.server", "modbus.units", "knx.name", "cip.vendor-id", "s7.answer", "opcua.name", "profinet.name"}
 }
 
 // plantReachable looks for plant that stands in, or was reached from, a network where anybody sits.
