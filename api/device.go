@@ -196,6 +196,7 @@ type MAC struct {
 type Decision struct {
 	ID       uint64     `json:"id"`
 	Kind     string     `json:"kind" enum:"note,aside,merge,split,pin,link,group" doc:"A note, that the device is set aside, that another is the same, that a part of it is another, that whoever is met at a place is it, that an entry of the register means it, or what it belongs to"`
+	Says     string     `json:"says" doc:"The kind in words, and whether what was said before was taken back"`
 	Text     string     `json:"text" doc:"The note or the reason; empty where what was said before was taken back"`
 	By       string     `json:"by"`
 	At       time.Time  `json:"at"`

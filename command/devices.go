@@ -348,23 +348,11 @@ func (p Program) deviceDecisions() *cli.Command {
 			}
 			g := grid{headings: []string{"No|id", "At", "By", "Decision|what", "Text", "State"}}
 			for _, d := range list {
-				g.add(strconv.FormatUint(d.ID, 10), at(&d.At), d.By, decisionText(d), d.Text, decisionState(d))
+				g.add(strconv.FormatUint(d.ID, 10), at(&d.At), d.By, d.Says, d.Text, decisionState(d))
 			}
 			return write(p.Out, c.String("output"), g, list)
 		},
 	}
-}
-
-func decisionText(d api.Decision) string {
-	switch {
-	case d.Kind == "aside" && d.Text == "":
-		return "taken back"
-	case d.Kind == "aside":
-		return "set aside"
-	case d.Text == "":
-		return "note deleted"
-	}
-	return d.Kind
 }
 
 func decisionState(d api.Decision) string {

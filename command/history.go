@@ -91,15 +91,11 @@ func lifeOf(ctx context.Context, cl *client.Client, id uint64) ([]lifeEvent, err
 		events = append(events, lifeEvent{change.Began, change.Sweep, changeText(change), beforeAfter(change)})
 	}
 	for _, d := range decisions {
-		what := d.Kind
+		what := d.Says
 		if !d.Holds {
 			what += " (no longer holds)"
 		}
-		text := d.Text
-		if text == "" && (d.Kind == "note" || d.Kind == "aside" || d.Kind == "group") {
-			text = "taken back"
-		}
-		events = append(events, lifeEvent{At: d.At, What: what, Detail: strings.TrimSuffix(d.By+": "+text, ": ")})
+		events = append(events, lifeEvent{At: d.At, What: what, Detail: strings.TrimSuffix(d.By+": "+d.Text, ": ")})
 	}
 	slices.SortStableFunc(events, func(a, b lifeEvent) int { return a.At.Compare(b.At) })
 	return events, nil

@@ -282,7 +282,7 @@ func usePeople(expect expectation) {
 	expect(0, "behind the boiler", "device", "note", "10.40.1.22", "behind", "the", "boiler")
 	expect(0, "set aside", "device", "aside", "10.40.1.22", "--reason", "the caterer's own")
 	expect(0, "unmanaged, seen", "device", "take-back", "10.40.1.22")
-	expect(0, "taken back", "device", "decisions", "10.40.1.22")
+	expect(0, "No longer set aside", "device", "decisions", "10.40.1.22")
 	expect(2, "is none of this device", "device", "decisions", "10.40.1.22", "--undo", "999")
 	expect(0, "undone by administrator", "device", "decisions", "10.40.1.22", "--undo", "1")
 	expect(1, "does not hold any more", "device", "decisions", "10.40.1.22", "--undo", "1")

@@ -16,6 +16,7 @@ import (
 	"airdrift/core/probe"
 	"airdrift/core/register"
 	"airdrift/core/sweep"
+	"airdrift/core/wording"
 	"airdrift/store"
 )
 
@@ -130,7 +131,7 @@ func (s *Service) listDecisions(ctx context.Context, in *DeviceInput) (*listOutp
 	}
 	list := make([]api.Decision, len(decisions))
 	for i, d := range decisions {
-		list[i] = api.Decision{ID: d.ID, Kind: string(d.Kind), Text: d.Text, By: d.By, At: d.At, Holds: d.Holds(), UndoneBy: d.UndoneBy}
+		list[i] = api.Decision{ID: d.ID, Kind: string(d.Kind), Says: wording.In(wording.Default).Decision(string(d.Kind), d.Text), Text: d.Text, By: d.By, At: d.At, Holds: d.Holds(), UndoneBy: d.UndoneBy}
 		if !d.UndoneAt.IsZero() {
 			list[i].UndoneAt = &d.UndoneAt
 		}

@@ -1,4 +1,4 @@
-// Package wording is the catalogue of all that findings and reports say to people, by language.
+// Package wording is the catalogue of what findings, reports and decisions say to people, by language.
 package wording
 
 import (
@@ -29,8 +29,9 @@ type Catalogue struct {
 	Columns     map[string]string `yaml:"columns"`     // headings of their tables
 	Severities  map[string]string `yaml:"severities"`
 	Standings   map[string]string `yaml:"standings"`
-	States      map[string]string `yaml:"states"` // of findings
-	Cells       map[string]string `yaml:"cells"`  // states of addresses
+	States      map[string]string `yaml:"states"`    // of findings
+	Cells       map[string]string `yaml:"cells"`     // states of addresses
+	Decisions   map[string]string `yaml:"decisions"` // what people have said of devices, by kind, and by kind-none where it was taken back
 }
 
 //go:embed en.yaml
@@ -61,6 +62,15 @@ func In(language string) *Catalogue {
 		return c
 	}
 	return catalogues()[Default]
+}
+
+// Decision says what a person has said of a device, by its kind, without the text of it: an empty text takes back what was said before, where the kind has
+// such.
+func (c *Catalogue) Decision(kind, text string) string {
+	if none, takenBack := c.Decisions[kind+"-none"]; takenBack && text == "" {
+		return none
+	}
+	return c.Decisions[kind]
 }
 
 // Fill puts values into a text. What a device has said is made of one line.

@@ -31,6 +31,22 @@ func TestLanguagesAreWhole(t *testing.T) {
 	}
 }
 
+// Each kind of decision is told as what it is, and as taken back where it can be.
+func TestDecisionsAreTold(t *testing.T) {
+	c := In(Default)
+	said := map[string]bool{}
+	for _, kind := range []string{"note", "aside", "merge", "split", "pin", "link", "group"} {
+		says := c.Decision(kind, "a text")
+		if says == "" || said[says] {
+			t.Errorf("%s is told as %q, as another is or not at all", kind, says)
+		}
+		said[says] = true
+	}
+	if c.Decision("note", "") != "Note deleted" || c.Decision("group", "") != "In no group" || c.Decision("merge", "") != c.Decision("merge", "why") {
+		t.Error("what was taken back is not told so")
+	}
+}
+
 func TestFill(t *testing.T) {
 	got := Fill("{a} and {b}, not {c}", map[string]string{"a": "one\ntwo", "b": "{a}"})
 	if got != "one two and {a}, not {c}" || strings.Contains(got, "\n") {

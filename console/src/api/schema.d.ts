@@ -2038,6 +2038,8 @@ export interface components {
              * @enum {string}
              */
             kind: "note" | "aside" | "merge" | "split" | "pin" | "link" | "group";
+            /** @description The kind in words, and whether what was said before was taken back */
+            says: string;
             /** @description The note or the reason; empty where what was said before was taken back */
             text: string;
             /** Format: date-time */

@@ -11,16 +11,7 @@ import { words } from './words';
 
 type Decision = Schema['Decision'];
 
-function said(decision: Decision) {
-  const why = decision.text ? `: ${visible(decision.text)}` : '';
-  if (decision.kind === 'merge') return words.oneDeviceWithAnother(why);
-  if (decision.kind === 'split') return words.aPartOfItIs(why);
-  if (decision.kind === 'pin') return words.pinnedToAPlace(why);
-  if (decision.kind === 'link') return words.linkedToAnEntryOf(why);
-  if (decision.kind === 'group') return decision.text ? `Group: ${visible(decision.text)}` : words.inNoGroup;
-  if (decision.kind === 'aside') return decision.text ? words.setAside(visible(decision.text)) : words.noLongerSetAside;
-  return decision.text ? `Note: ${visible(decision.text)}` : words.noteDeleted;
-}
+const said = (decision: Decision) => [decision.says, visible(decision.text)].filter(Boolean).join(': ');
 
 function state(decision: Decision) {
   if (decision.undoneAt) return words.undoneBy(visible(decision.undoneBy ?? ''), moment(decision.undoneAt));
