@@ -14,6 +14,7 @@ import (
 // judged judges what has changed of a site, whose ledger whoever calls it holds. What cannot be judged now stays noted, and is judged later:
 // what was changed holds all the same.
 func (k *Books) judged(ctx context.Context, site uint64, why finding.Why) {
+	k.certificates.forget(site)
 	if err := k.judge(ctx, site, why); err != nil {
 		slog.WarnContext(ctx, "what has changed of a site is not judged yet", "site", site, "error", err)
 	}

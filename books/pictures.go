@@ -210,32 +210,61 @@ type Certificate struct {
 	Until  time.Time
 }
 
-// perSweep keeps what is read of all devices of a site until a sweep has ended since.
+// perSweep keeps what is read of all devices of a site until a sweep has ended since, or the devices are others.
 type perSweep[T any] struct {
-	mu sync.Mutex // guards of, and has one at a time look
-	of map[uint64]asOf[T]
+	mu sync.Mutex // guards of, and changes of all that is kept; never held while somebody looks
+	of map[uint64]*kept[T]
 }
 
-type asOf[T any] struct {
-	sweep uint64 // the newest there was
-	value T
+// kept is what is kept of one site.
+type kept[T any] struct {
+	looking sync.Mutex // has one at a time look; taken before the other
+	changes int        // how often its devices were changed by other than a sweep
+	known   bool
+	sweep   uint64 // the newest there was
+	as      int    // after so many changes
+	value   T
 }
 
 // get gives what is kept of a site as of its newest sweep, or has it looked for.
 func (c *perSweep[T]) get(site, newest uint64, look func() (T, error)) (T, error) {
+	k := c.kept(site)
+	k.looking.Lock()
+	defer k.looking.Unlock()
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	if known, is := c.of[site]; is && known.sweep == newest {
-		return known.value, nil
+	changes, value, holds := k.changes, k.value, k.known && k.sweep == newest && k.as == k.changes
+	c.mu.Unlock()
+	if holds {
+		return value, nil
 	}
 	value, err := look()
 	if err == nil {
-		if c.of == nil {
-			c.of = map[uint64]asOf[T]{}
-		}
-		c.of[site] = asOf[T]{newest, value}
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		k.known, k.sweep, k.as, k.value = true, newest, changes, value
 	}
 	return value, err
+}
+
+// kept gives what is kept of a site.
+func (c *perSweep[T]) kept(site uint64) *kept[T] {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.of == nil {
+		c.of = map[uint64]*kept[T]{}
+	}
+	if c.of[site] == nil {
+		c.of[site] = &kept[T]{}
+	}
+	return c.of[site]
+}
+
+// forget has a site looked at anew, as its devices have been changed.
+func (c *perSweep[T]) forget(site uint64) {
+	k := c.kept(site)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	k.changes++
 }
 
 // Certificates gives the certificates that devices of a site show, in the order in which they end, as of the newest sweep.

@@ -31,6 +31,7 @@ func visited(t *testing.T, k *Books, site uint64, began time.Time, titles map[by
 			{Source: evidence.SourceARP, Key: evidence.KeyMAC, Value: mac.String()},
 			{Source: evidence.SourceTCP, Key: evidence.KeyTCPOpen, Port: evidence.TCP(80), Value: "80"},
 			{Source: evidence.SourceHTTP, Key: evidence.KeyHTTPTitle, Port: evidence.TCP(80), Value: title},
+			{Source: evidence.SourceTLS, Key: evidence.KeyTLSUntil, Port: evidence.TCP(443), Value: began.AddDate(1, 0, int(last)).Format(time.RFC3339)},
 		}})
 	}
 	if _, err := k.store.SaveSightings(t.Context(), record.ID, seen); err != nil {
