@@ -16,6 +16,7 @@ import (
 
 // bookkeeper enters sweeps into a ledger, one after the other.
 type bookkeeper struct {
+	stale   string // why the site's ledger is to be computed anew, read before all else
 	engine  *identify.Engine
 	entries []register.Entry
 	leases  lease.Index
@@ -59,7 +60,7 @@ func (k *Books) bookkeeper(ctx context.Context, site store.Site) (*bookkeeper, e
 	if err != nil {
 		return nil, err
 	}
-	b := &bookkeeper{engine: engine, leases: lease.NewIndex(leases), ports: ports, asked: map[string]map[uint16]bool{}}
+	b := &bookkeeper{stale: site.Stale, engine: engine, leases: lease.NewIndex(leases), ports: ports, asked: map[string]map[uint16]bool{}}
 	return b, k.said(ctx, site.ID, b)
 }
 

@@ -80,7 +80,7 @@ func (k *Books) rewrite(ctx context.Context, siteID, discard uint64, imported ma
 // rebuildingOf says how the ledger of a site is computed anew by its bookkeeper.
 func (k *Books) rebuildingOf(site uint64, b *bookkeeper, imported map[uint64]store.SweepState) store.Rebuilding {
 	return store.Rebuilding{
-		Begin: b.begin, Enter: b.enter, Match: b.match, Settle: b.settleAll, Import: imported,
+		Begin: b.begin, Enter: b.enter, Match: b.match, Settle: b.settleAll, Import: imported, Stale: b.stale,
 		Lock: func(ctx context.Context) (func(), error) {
 			unlock := k.lock(site)
 			if err := k.said(ctx, site, b); err != nil {

@@ -62,5 +62,5 @@ func (s *Service) replaceLeases(ctx context.Context, site uint64, leases []lease
 	if err := s.sweeper.aside(ctx, site, func() error { return s.store.ReplaceLeases(ctx, site, leases) }); err != nil {
 		return err
 	}
-	return s.sweeper.rebuild(ctx, site, 0)
+	return s.sweeper.renew(ctx, site)
 }

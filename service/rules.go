@@ -287,7 +287,7 @@ func (s *Service) changeRules(ctx context.Context, file store.RuleFile, change f
 	if err := s.sweeper.aside(ctx, file.SiteID, change); err != nil {
 		return err
 	}
-	return s.sweeper.rebuild(ctx, file.SiteID, 0)
+	return s.sweeper.renew(ctx, file.SiteID)
 }
 
 // namesOf gives the names that a device goes by, with who tells them.

@@ -112,7 +112,7 @@ func New(ctx context.Context, config Config) (*Service, error) {
 	}
 	s.sweeper.running.Go(func() {
 		s.sweeper.takeUp(base, left)
-		s.sweeper.renewStale(base)
+		s.sweeper.keepRenewing(base)
 	})
 	s.sweeper.running.Go(func() { s.sweeper.keepEvidence(base) })
 	s.sweeper.running.Go(func() { s.keepJudging(base) })

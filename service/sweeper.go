@@ -407,6 +407,25 @@ func (s *sweeper) rebuild(ctx context.Context, siteID, discard uint64) error {
 	return s.books.Rewrite(ctx, siteID, discard, nil)
 }
 
+// renew computes a site's ledger anew since something has been changed by which it is told. That is noted with the change (Stale), and goes on where whoever has
+// changed it waits no longer; what cannot be done now is done later.
+func (s *sweeper) renew(ctx context.Context, site uint64) error {
+	done := make(chan error, 1)
+	s.mu.Lock()
+	if s.base.Err() == nil {
+		s.running.Go(func() { done <- s.rebuild(s.base, site, 0) })
+	} else {
+		done <- s.base.Err()
+	}
+	s.mu.Unlock()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
 // holdForRebuild keeps the sweeps of a site that there are as they are until it is released.
 func (s *sweeper) holdForRebuild(ctx context.Context, site uint64) (release func(), err error) {
 	s.settle(ctx, site)

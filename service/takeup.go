@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"airdrift/books"
 	"airdrift/store"
 )
 
@@ -52,7 +53,20 @@ func (s *sweeper) takeUp(ctx context.Context, left []uint64) {
 	}
 }
 
-// renewStale computes those ledgers anew that are no longer as the program keeps them. One that cannot be harms no other.
+// renewEvery is how often ledgers that are stale are looked for, besides at the start: those whose change was noted, and not carried out.
+const renewEvery = time.Minute
+
+// keepRenewing computes ledgers anew that are stale, at once and then as long as the service runs.
+func (s *sweeper) keepRenewing(ctx context.Context) {
+	for {
+		s.renewStale(ctx)
+		if waitOr(ctx, renewEvery) != nil {
+			return
+		}
+	}
+}
+
+// renewStale computes those ledgers anew that are no longer as the program keeps them. One that cannot be harms no other, and one of which a sweep runs waits.
 func (s *sweeper) renewStale(ctx context.Context) {
 	sites, err := s.store.Sites(ctx)
 	if ctx.Err() != nil {
@@ -67,13 +81,23 @@ func (s *sweeper) renewStale(ctx context.Context) {
 			continue
 		}
 		slog.InfoContext(ctx, "the ledger of a site is computed anew", "site", site.Name, "as", site.Stale)
-		if err := s.rebuild(ctx, site.ID, 0); err != nil {
+		err := s.rebuild(ctx, site.ID, 0)
+		if refused := (*refusedError)(nil); errors.As(err, &refused) || isHeld(err) || ctx.Err() != nil {
+			continue // a sweep runs, or somebody is at it already
+		}
+		if err != nil {
 			slog.ErrorContext(ctx, "the ledger of a site could not be computed anew", "site", site.Name, "error", err)
 			if err := s.store.SetStale(ctx, site.ID, "it could not be computed anew: "+err.Error()); err != nil {
 				slog.ErrorContext(ctx, "the state of a site could not be written", "site", site.Name, "error", err)
 			}
 		}
 	}
+}
+
+// isHeld reports whether something is refused only as things are now.
+func isHeld(err error) bool {
+	refusal := (*books.Refusal)(nil)
+	return errors.As(err, &refusal) && refusal.Now
 }
 
 // takeUpOne enters what one sweep had seen. Whatever of its journal cannot be used is kept under another name.

@@ -24,7 +24,7 @@ type leaseRow struct {
 
 func (leaseRow) TableName() string { return "leases" }
 
-// ReplaceLeases puts leases in the place of all that a site has.
+// ReplaceLeases puts leases in the place of all that a site has. Its devices are stale from then on.
 func (s *Store) ReplaceLeases(ctx context.Context, site uint64, leases []lease.Lease) error {
 	rows := make([]leaseRow, len(leases))
 	for i, l := range leases {
@@ -32,10 +32,13 @@ func (s *Store) ReplaceLeases(ctx context.Context, site uint64, leases []lease.L
 		rows[i].Since, rows[i].Until = some(l.Since, !l.Since.IsZero()), some(l.Until, !l.Until.IsZero())
 	}
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Where("site_id = ?", site).Delete(&leaseRow{}).Error; err != nil || len(rows) == 0 {
+		if err := tx.Where("site_id = ?", site).Delete(&leaseRow{}).Error; err != nil {
 			return err
 		}
-		return tx.CreateInBatches(rows, batchSize).Error
+		if err := createMany(tx, rows); err != nil {
+			return err
+		}
+		return markStale(tx, site, "its leases are others")
 	})
 	return own(err, "leases")
 }

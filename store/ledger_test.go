@@ -116,6 +116,26 @@ func TestMergedDevicesGo(t *testing.T) {
 	}
 }
 
+// That a site is stale is over once it has been computed anew by what it went by then; what was changed meanwhile is not forgotten.
+func TestStaleUntilComputedAnew(t *testing.T) {
+	s := storetest.Open(t)
+	site := newSite(t, s)
+	apply(t, s, sweepOf(t, s, site.ID, store.Done, "10.40.1.9"))
+	how := rebuilding(t, s, site.ID)
+	for _, tt := range []struct{ read, said, want string }{{"its leases are others", "its leases are others", ""}, {"its leases are others", "its rules are others", "its rules are others"}} {
+		if err := s.SetStale(t.Context(), site.ID, tt.said); err != nil {
+			t.Fatal(err)
+		}
+		how.Stale = tt.read
+		if err := s.Rebuild(t.Context(), site.ID, 0, how); err != nil {
+			t.Fatal(err)
+		}
+		if now, err := s.Site(t.Context(), site.ID); err != nil || now.Stale != tt.want {
+			t.Errorf("computed anew since %s, while %s: stale as %q, %v; want %q", tt.read, tt.said, now.Stale, err, tt.want)
+		}
+	}
+}
+
 // Written anew out of its sweeps the ledger is the same, numbers and notes included; without one sweep it is as if that had
 // never been; and where writing it fails everything stays as it was.
 func TestRebuild(t *testing.T) {

@@ -21,6 +21,7 @@ type Rebuilding struct {
 	Match  func([]ledger.Device) []ledger.Device            // holds all devices against the register after each
 	Settle Settle                                           // what comes of it; shelf has the devices that stand for entries
 	Import map[uint64]SweepState                            // sweeps that come in with it, and what they are then
+	Stale  string                                           // why it is done, as the site said before anything was read for it; that it says so then is over
 	Lock   func(context.Context) (unlock func(), err error) // keeps others from changing the ledger; what Settle goes by is read from then on
 }
 
@@ -220,7 +221,8 @@ func (r *rebuild) swap(ctx context.Context) error {
 		if err := r.write(tx); err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE sites SET stale = '' WHERE id = ?", r.site).Error
+		// What has been changed meanwhile is not in it.
+		return tx.Exec("UPDATE sites SET stale = '' WHERE id = ? AND stale = ?", r.site, r.how.Stale).Error
 	})
 }
 

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"time"
+
+	"gorm.io/gorm"
 )
 
 // RuleFile is a file of rules that a site has added to those that ship with the program.
@@ -41,12 +43,27 @@ func (s *Store) RuleFile(ctx context.Context, id uint64) (RuleFile, error) {
 	return f, own(err, fmt.Sprintf("file of rules %d", id))
 }
 
-// SaveRuleFile writes one; without an ID it is added, and ErrTaken returned where the site has one of that name.
+// SaveRuleFile writes one; without an ID it is added, and ErrTaken returned where the site has one of that name. Where its rules tell what devices are, those
+// of the site are stale from then on.
 func (s *Store) SaveRuleFile(ctx context.Context, f *RuleFile) error {
-	return own(s.db.WithContext(ctx).Save(f).Error, fmt.Sprintf("file of rules %q", f.Name))
+	return s.changeRuleFile(ctx, *f, func(tx *gorm.DB) error { return tx.Save(f).Error })
 }
 
-// RemoveRuleFile deletes one.
+// RemoveRuleFile deletes one, likewise.
 func (s *Store) RemoveRuleFile(ctx context.Context, id uint64) error {
-	return own(s.db.WithContext(ctx).Delete(&RuleFile{}, id).Error, fmt.Sprintf("file of rules %d", id))
+	f, err := s.RuleFile(ctx, id)
+	if err != nil {
+		return err
+	}
+	return s.changeRuleFile(ctx, f, func(tx *gorm.DB) error { return tx.Delete(&f).Error })
+}
+
+func (s *Store) changeRuleFile(ctx context.Context, f RuleFile, change func(tx *gorm.DB) error) error {
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := change(tx); err != nil || f.Purpose != RulesIdentify {
+			return err
+		}
+		return markStale(tx, f.SiteID, "the site's rules are others")
+	})
+	return own(err, fmt.Sprintf("file of rules %q", f.Name))
 }

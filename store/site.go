@@ -211,6 +211,12 @@ func (s *Store) SetZone(ctx context.Context, site uint64, zone string) error {
 	return own(s.db.WithContext(ctx).Model(&siteRow{}).Where("id = ?", site).Update("zone", zone).Error, fmt.Sprintf("site %d", site))
 }
 
+// markStale says in a transaction of what changes them that the devices of a site are to be computed anew, where any were.
+func markStale(tx *gorm.DB, site uint64, why string) error {
+	why += " since " + time.Now().UTC().Format("2006-01-02 15:04:05.000000 UTC") // each change has another, so that none is taken for one that was carried out
+	return tx.Exec("UPDATE sites SET stale = ? WHERE id = ? AND EXISTS (SELECT 1 FROM sweeps WHERE site_id = ?)", why, site, site).Error
+}
+
 // SetStale says why a site's ledger is to be computed anew.
 func (s *Store) SetStale(ctx context.Context, site uint64, why string) error {
 	return own(s.db.WithContext(ctx).Model(&siteRow{}).Where("id = ?", site).Update("stale", fit(why, 1000)).Error, fmt.Sprintf("site %d", site))

@@ -82,6 +82,20 @@ func TestRuleFilesAndLeases(t *testing.T) {
 		t.Errorf("it is still there: %v", err)
 	}
 
+	stale := func() string {
+		t.Helper()
+		now, err := s.Site(t.Context(), site.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return now.Stale
+	}
+	if why := stale(); why != "" {
+		t.Errorf("without a sweep the site is stale: %s", why)
+	}
+	if err := s.CreateSweep(t.Context(), &store.Sweep{SiteID: site.ID, State: store.Done, Began: began}); err != nil {
+		t.Fatal(err)
+	}
 	leases := []lease.Lease{
 		{Addr: netip.MustParseAddr("10.40.1.5"), MAC: hwaddr.MustParse("48:9b:34:00:00:05"), Name: "desk", Until: began.Add(time.Hour)},
 		{Addr: netip.MustParseAddr("fd00::5"), Name: strings.Repeat("long ", 100)},
@@ -90,6 +104,15 @@ func TestRuleFilesAndLeases(t *testing.T) {
 		if err := s.ReplaceLeases(t.Context(), site.ID, leases); err != nil {
 			t.Fatal(err)
 		}
+	}
+	whyLeases := stale()
+	judging := store.RuleFile{SiteID: site.ID, Purpose: store.RulesJudge, Name: "care", Text: "rules: []", ChangedAt: began}
+	if err := s.SaveRuleFile(t.Context(), &judging); err != nil || !strings.Contains(whyLeases, "leases") || stale() != whyLeases {
+		t.Errorf("with other leases the site is stale as %q, with a rule that judges as %q, %v", whyLeases, stale(), err)
+	}
+	told := store.RuleFile{SiteID: site.ID, Purpose: store.RulesIdentify, Name: "hall", Text: "rules: []", ChangedAt: began}
+	if err := s.SaveRuleFile(t.Context(), &told); err != nil || !strings.Contains(stale(), "rules") {
+		t.Errorf("with other rules the site is stale as %q, %v", stale(), err)
 	}
 	kept, err := s.Leases(t.Context(), site.ID)
 	if err != nil || len(kept) != 2 || kept[0] != leases[0] || !kept[1].Until.IsZero() || len(kept[1].Name) > 255 {
