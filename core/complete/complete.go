@@ -4,7 +4,6 @@
 package complete
 
 import (
-	"cmp"
 	"math"
 	"net/netip"
 	"slices"
@@ -110,14 +109,6 @@ type Figure struct {
 	Told    bool    // whether there is an estimate at all
 	Ways    []Count
 	Advice  []Advice // what would lower it or make it surer
-}
-
-// Share gives the share of the devices that was seen, from 0 to 1.
-func (f Figure) Share() float64 {
-	if f.Seen == 0 {
-		return 0
-	}
-	return float64(f.Seen) / (float64(f.Seen) + f.Missed)
 }
 
 // Advice is what would make a figure smaller or surer.
@@ -281,11 +272,4 @@ func Sum(figures []Figure) Figure {
 	sum.Low, sum.High = max(0, sum.Missed-math.Sqrt(below)), sum.Missed+math.Sqrt(above)
 	sum.Told = sum.Told && sum.Seen > 0
 	return sum
-}
-
-// Sort puts figures in the order of their networks.
-func Sort(figures []Figure) {
-	slices.SortFunc(figures, func(a, b Figure) int {
-		return cmp.Or(a.Subnet.Addr().Compare(b.Subnet.Addr()), cmp.Compare(a.Subnet.Bits(), b.Subnet.Bits()))
-	})
 }

@@ -3,7 +3,6 @@
 package finding
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -137,9 +136,4 @@ type Finding struct {
 	Closing   uint64 // the sweep that closed it; 0 where none did
 	Accepted  *Acceptance
 	Confirmed *Confirmation // nil where nobody has; gone when it is opened again
-}
-
-// Worst puts findings in order: the worst first, then by rule and what they are about.
-func Worst(a, b Remark) int {
-	return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.About, b.About), slices.Compare(a.Devices, b.Devices))
 }

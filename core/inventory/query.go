@@ -161,12 +161,3 @@ func (q Query) Over(under Query) Query {
 	}
 	return over
 }
-
-// Least gives the least that a number of the filter has to be; 0 for any.
-func (w Where) Least(name string) int {
-	if len(w[name]) == 0 {
-		return 0
-	}
-	n, _ := strconv.Atoi(w[name][0]) // ParseQuery has read it
-	return n
-}

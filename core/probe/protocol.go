@@ -250,29 +250,6 @@ func isUsual(port uint16) bool {
 	return p != nil && slices.Contains(p.Usual, port)
 }
 
-// FrameTypes gives the Ethernet types that protocols hear, in ascending order.
-func FrameTypes() []uint16 {
-	var types []uint16
-	for _, p := range protocols {
-		types = append(types, p.Frames...)
-	}
-	slices.Sort(types)
-	return slices.Compact(types)
-}
-
-// Groups gives the places at which protocols ask or hear all of a segment, once each.
-func Groups() []netip.AddrPort {
-	var places []netip.AddrPort
-	for _, p := range protocols {
-		for _, g := range p.Groups {
-			if !slices.Contains(places, g.At) {
-				places = append(places, g.At)
-			}
-		}
-	}
-	return places
-}
-
 // Allowance gives what a sweep of a whole segment may send to all of it, for wire.Fence.
 func Allowance() wire.Allowance {
 	var a wire.Allowance

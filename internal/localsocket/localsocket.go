@@ -67,12 +67,6 @@ func (l *listener) Close() error {
 	return err
 }
 
-// Exists reports whether a data directory has a socket that this user may get to.
-func Exists(data string) bool {
-	_, err := os.Lstat(filepath.Join(data, dirName, sockName))
-	return err == nil
-}
-
 // Dial connects to the service of a data directory. The directory of the socket has to belong to this user, or where this is
 // root to whomever runs the service, with no right in it for others, and the service has to run as its owner.
 func Dial(ctx context.Context, data string) (net.Conn, error) {
