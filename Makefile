@@ -27,12 +27,13 @@ demo: tools build
 	@if [ -t 0 ] && [ -t 1 ]; then $(BIN) demo; else \
 	  $(BIN) demo --once && echo "No terminal here, so the demo ran once. $(BIN) demo keeps the console open."; fi
 
-# The packages that sweep whole buildings, whose devices answer in real time: one after the other, so that they do not take the machine from each other.
+# The packages that sweep whole buildings, whose devices answer in real time: two at a time, as they wait for most of it, and no more, so that they do not take
+# the machine from each other.
 BUILDINGS := simsite|hostwire|service|command|console
 
 test: tools $(DIST) lint
 	$(GO) test -timeout 30m $$($(GO) list ./... | grep -vxE 'airdrift/($(BUILDINGS))')
-	$(GO) test -timeout 40m -p 1 $(addprefix ./,$(subst |, ,$(BUILDINGS)))
+	$(GO) test -timeout 40m -p 2 $(addprefix ./,$(subst |, ,$(BUILDINGS)))
 	@sh scripts/fuzz.sh 2s
 
 # The packages in which much goes on at once, with the race detector, which wants a C compiler. It slows the simulated building

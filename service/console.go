@@ -49,8 +49,6 @@ func wantedFirst(page string) []string {
 		return nil
 	case site[2] == "":
 		return []string{"/api/v1/session", "/api/v1/sites", "/api/v1/sites/" + site[1] + "/overview"}
-	case site[2] == "/devices":
-		return []string{"/api/v1/session", "/api/v1/sites", "/api/v1/sites/" + site[1] + "/fields"}
 	default:
 		return []string{"/api/v1/session", "/api/v1/sites"}
 	}

@@ -189,8 +189,7 @@ func TestConsoleFiles(t *testing.T) {
 	// What a page asks for first is named with the page; nothing is that somebody made up in the path.
 	for path, want := range map[string]string{
 		"/sign-in":                       "",
-		"/sites/7/devices":               "</api/v1/session> </api/v1/sites> </api/v1/sites/7/fields>",
-		"/sites/7/changes":               "</api/v1/session> </api/v1/sites>",
+		"/sites/7/devices":               "</api/v1/session> </api/v1/sites>",
 		"/sites/7":                       "</api/v1/session> </api/v1/sites> </api/v1/sites/7/overview>",
 		"/sites/7%3E%3B%20rel=canonical": "",
 	} {
