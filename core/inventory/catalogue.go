@@ -63,7 +63,7 @@ var Fields = []*Field{
 	believed(identify.Firmware, "Firmware", SharedWords, "with these versions of firmware", Sheet, Extract),
 	believed(identify.Serial, "Serial", OwnWords, "with these serial numbers", Sheet, Extract),
 	{
-		Name: "strength", Heading: "Strength", Doc: "What speaks for its kind, in decibans: 20 are odds of 100 to 1", Type: Number, Always: true, Listed: true, Sorted: true,
+		Name: "strength", Heading: "Confidence", Doc: "What speaks for its kind, in decibans: 20 are odds of 100 to 1", Type: Number, Always: true, Listed: true, Sorted: true,
 		Filter: AtLeast, Only: "for whose kind at least this much speaks, in decibans", Shown: []Place{Sheet},
 		Of: func(d ledger.Device) any { return d.Identity.Strength(identify.Kind) },
 	},

@@ -59,7 +59,7 @@ const widths: Record<string, Pick<LongColumn<DeviceLine>, 'least' | 'share'>> = 
 };
 
 function columnOf(field: Field, site: number): LongColumn<DeviceLine> {
-  const width = widths[field.name] ?? (field.type === 'time' ? { least: 172 } : { least: 110, share: 0.8 });
+  const width = widths[field.name] ?? (field.type === 'time' ? { least: 186 } : { least: 110, share: 0.8 });
   const draw = drawn[field.name];
   return { field: field.name, head: field.heading, sortable: field.sorted, ...width, cell: (row) => (draw ? draw(row, site) : textOf(valueOf(row, field), field)) };
 }
