@@ -89,19 +89,35 @@ func allDevices(ctx context.Context, cl *client.Client, site uint64, q client.De
 func filterFlags() (flags []cli.Flag) {
 	for _, p := range inventory.Parameters() {
 		usage := strings.ToLower(p.Doc[:1]) + p.Doc[1:]
-		if p.Choices != nil && len(p.Choices) <= mostChoices {
-			usage += ": " + strings.Join(p.Choices, ", ")
-		}
 		switch {
 		case p.Type == inventory.Flag:
 			flags = append(flags, &cli.BoolFlag{Name: p.Name, Usage: usage})
 		case p.Several:
-			flags = append(flags, &cli.StringSliceFlag{Name: p.Name, Usage: usage + "; `" + strings.ToUpper(p.Name) + "` may be given again"})
+			flags = append(flags, &cli.StringSliceFlag{Name: p.Name, Usage: usage + "; " + takes(p)})
 		default:
-			flags = append(flags, &cli.StringFlag{Name: p.Name, Usage: usage + ", as `" + strings.ToUpper(p.Name) + "`"})
+			flags = append(flags, &cli.StringFlag{Name: p.Name, Usage: usage + "; " + takes(p)})
 		}
 	}
 	return flags
+}
+
+// takes says what the value of a flag is.
+func takes(p inventory.Parameter) string {
+	value := "`" + strings.ToUpper(p.Name) + "`"
+	switch {
+	case p.Choices != nil && len(p.Choices) <= mostChoices:
+		value += " is one of " + strings.Join(p.Choices, ", ")
+	case p.Type == inventory.Number:
+		value += " is a number"
+	case p.Several:
+		return value + " may be given again"
+	default:
+		value += " is a text"
+	}
+	if p.Several {
+		value += ", and may be given again"
+	}
+	return value
 }
 
 // mostChoices is how many choices the usage of a flag names.
