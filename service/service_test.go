@@ -234,6 +234,14 @@ func TestBadInputIsRefusedWithWords(t *testing.T) {
 	_, noDevice := s.Client.Device(ctx, 99)
 	_, badSort := s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Filter: url.Values{"sort": {"colour"}}})
 	_, badMAC := s.Client.Vendor(ctx, "zz", 0)
+	list := func(filter string) error {
+		values, err := url.ParseQuery(filter)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = s.Client.Devices(ctx, s.Site.ID, client.DeviceQuery{Filter: values})
+		return err
+	}
 	for _, tt := range []struct {
 		what   string
 		err    error
@@ -254,6 +262,12 @@ func TestBadInputIsRefusedWithWords(t *testing.T) {
 		{"a site that is not there", noSite, 404, "site 99"},
 		{"a device that is not there", noDevice, 404, "device 99"},
 		{"an unknown column", badSort, 422, "sort"},
+		{"an unknown kind", list("kind=toaster"), 422, "toaster"},
+		{"an unknown standing", list("standing=lost"), 422, "want one of managed, unmanaged, missing, set aside"},
+		{"confidence beyond all bounds", list("strength=1001"), 422, "no number from 0 to 1000"},
+		{"a flag that is neither", list("contested=perhaps"), 422, "neither true nor false"},
+		{"words without end", list("text=" + strings.Repeat("x", 201)), 422, "more than 200"},
+		{"a network that the site has not", list("network=moon"), 422, "the site has none called"},
 		{"a malformed MAC", badMAC, 422, "not a MAC address"},
 	} {
 		wantProblem(t, tt.what, tt.err, tt.status, tt.words)
@@ -433,5 +447,39 @@ func TestRunRefuses(t *testing.T) {
 	}
 	if _, err := os.Stat(filepath.Join(fresh, "database")); err == nil {
 		t.Error("a database was made by a service that was refused")
+	}
+}
+
+// The fields that the API tells of are those that its lists have, and what it says can be narrowed or sorted by is taken.
+func TestFieldsAreThoseOfTheLists(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Demo(t, servicetest.Config{DSN: storetest.DSN(t)})
+	sweepOf(t, s, "10.40.1.20-22")
+	var fields api.List[api.Field]
+	read(t, s, fmt.Sprintf("/api/v1/sites/%d/fields", s.Site.ID), &fields)
+	var lines struct{ Items []map[string]any }
+	read(t, s, fmt.Sprintf("/api/v1/sites/%d/devices?presence=seen", s.Site.ID), &lines)
+	if len(fields.Items) < 20 || len(lines.Items) == 0 {
+		t.Fatalf("%d fields, %d devices", len(fields.Items), len(lines.Items))
+	}
+	known := map[string]bool{}
+	for _, f := range fields.Items {
+		known[f.Key] = true
+		for _, filter := range []url.Values{{"sort": {f.Name}}, {f.Asked: {append(f.Choices, "12")[0]}}} {
+			if filter.Has("sort") && !f.Sorted || filter.Has("") {
+				continue
+			}
+			if f.Name == "network" || f.Filter == "is-set" {
+				filter = url.Values{f.Asked: {map[string]string{"network": "offices"}[f.Name] + map[string]string{"is-set": "true"}[f.Filter]}}
+			}
+			if _, err := s.Client.Devices(t.Context(), s.Site.ID, client.DeviceQuery{Filter: filter}); err != nil {
+				t.Errorf("%s: %v gives %v", f.Name, filter, err)
+			}
+		}
+	}
+	for key := range lines.Items[0] {
+		if !known[key] {
+			t.Errorf("a line has %s, which no field is", key)
+		}
 	}
 }

@@ -370,7 +370,9 @@ func TestOlderDatabasesAreKept(t *testing.T) {
 	if err != nil || site.Stale == "" {
 		t.Errorf("the ledger is not marked as to be computed anew: %+v, %v", site, err)
 	}
-	if err := s.Rebuild(t.Context(), 1, 0, rebuilding(t, s, 1)); err != nil {
+	how := rebuilding(t, s, 1)
+	how.Stale = site.Stale
+	if err := s.Rebuild(t.Context(), 1, 0, how); err != nil {
 		t.Fatal(err)
 	}
 	devices, err := s.Devices(t.Context(), 1)
