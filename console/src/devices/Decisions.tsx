@@ -6,7 +6,7 @@ import { keys } from '../app/keys';
 import { moment, visible } from '../lib/format';
 import { Failure, Panel } from '../app/parts';
 import { useMay } from '../app/queries';
-import { useChange } from './DeviceActions';
+import { useChange } from './useChange';
 import { words } from './words';
 
 type Decision = Schema['Decision'];

@@ -5,12 +5,13 @@ import { useState } from 'react';
 import { answer, api, type Device, type Schema } from '../api/client';
 import { Icon } from '../app/Icon';
 import { icons } from '../app/icons';
-import { aboutDevices, keys, useOutdated } from '../app/keys';
+import { keys } from '../app/keys';
 import { FormDialog } from '../app/Dialogs';
 import { Failure } from '../app/parts';
 import { useMay } from '../app/queries';
 import { visible } from '../lib/format';
 import { MergeDialog, PinDialog, SplitDialog } from './Grouping';
+import { useChange } from './useChange';
 import { words } from './words';
 
 type Open = 'note' | 'aside' | 'group' | 'register' | 'merge' | 'split' | 'pin' | undefined;
@@ -77,18 +78,6 @@ export function Actions({ d }: { d: Device }) {
       {open === 'register' && <RegisterDialog d={d} onClose={close} />}
     </Stack>
   );
-}
-
-/** Carries out a change of a device, and reads everything anew that shows it. */
-export function useChange<T>(change: (value: T) => Promise<unknown>, then?: () => void) {
-  const outdated = useOutdated();
-  return useMutation({
-    mutationFn: change,
-    onSuccess: async () => {
-      await outdated(...aboutDevices);
-      then?.();
-    },
-  });
 }
 
 function NoteDialog({ d, onClose }: { d: Device; onClose: () => void }) {

@@ -5,7 +5,7 @@ import { useNavigate } from 'react-router';
 import { answer, api, type Device, type Schema } from '../api/client';
 import { FormDialog } from '../app/Dialogs';
 import { visible } from '../lib/format';
-import { useChange } from './DeviceActions';
+import { useChange } from './useChange';
 import { words } from './words';
 
 type Grouping = Schema['Grouping'];
