@@ -297,7 +297,7 @@ func (h *house) firmware() {
 	h.page("firmware")
 	h.do("want one", press(`//button[@aria-label="Set the version wanted on Climate 900"]`), fill("Version that the site wants", "9.0"), click("Save"), has("9.0"))
 	h.do("those behind", press(`//label[contains(., "Only models")]`), searches("behind=yes"), has("Climate 900"), until(`document.querySelectorAll("main tbody tr").length < 5`))
-	h.do("the devices of a version", press(`(//main//tbody//td//a[contains(@class, "MuiChip-root")])[1]`), searches("firmware="), has("Climate 900"))
+	h.do("the devices of a version", press(`(//main//tbody//tr[contains(., "Climate 900")]//a[contains(@class, "MuiChip-root")])[1]`), searches("firmware="), has("Model: Climate 900"))
 }
 
 // searches waits until what is chosen stands in the address.
