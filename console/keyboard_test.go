@@ -71,7 +71,8 @@ func TestByKeyboard(t *testing.T) {
 	h.wait("its end", time.Minute, has("of 11 addresses answered"))
 	h.do("what it saw", tabTo("What the sweep saw"), chromedp.KeyEvent(kb.PageDown), has("10.40.1.24")) // page down, within the list
 	h.do("the devices", tabTo("The devices"), enter, has("Devices"), until(`document.activeElement.matches("h1")`))
-	h.do("nobody's", tabTo("unmanaged"), enter, location(fmt.Sprintf("/sites/%d/devices?standing=unmanaged&presence=seen", h.Site.ID)))
+	h.do("nobody's", tabTo("unmanaged"), enter, location(fmt.Sprintf("/sites/%d/devices?standing=unmanaged&presence=seen", h.Site.ID)),
+		until(`document.querySelector("button[value=unmanaged]").ariaPressed === "true" && document.querySelector("[data-field=kind]")`)) // the list of before has gone
 	h.do("in another order", tabTo("Kind"), enter, until(`document.querySelector("[data-field=kind]").ariaSort === "ascending"`), tabTo("Devices"))
 	h.do("one of them", tabTo("10.40.1.24"), enter, has("What it is believed to be"))
 	h.do("into the register", tabTo("Add to the register"), enter, has("Name in the register"), tabTo("Location"), types("nursery"), tabTo("Add"), enter, chip("managed"))
